@@ -1,0 +1,261 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+	"github.com/joho/godotenv"
+
+	"stonebaton/core/ledger"
+	"stonebaton/core/project"
+	"stonebaton/secret"
+	"stonebaton/store"
+	"stonebaton/tools/script"
+	"stonebaton/understudy"
+)
+
+// Environment finds values in the environment, then in a folder's .env.
+func Environment(dir string, extra map[string]string) func(string) (string, bool) {
+	return func(name string) (string, bool) {
+		if v, ok := extra[name]; ok {
+			return v, true
+		}
+		if v, ok := os.LookupEnv(name); ok {
+			return v, true
+		}
+		file, err := godotenv.Read(filepath.Join(dir, ".env"))
+		if err != nil {
+			return "", false
+		}
+		v, ok := file[name]
+		return v, ok
+	}
+}
+
+// Read reads a project and checks it, scripts and understudy lines too. The
+// project is nil where a problem of the grade Error was found.
+func Read(dir string, env func(string) (string, bool)) (*project.Project, project.Source, []project.Problem) {
+	src, probs := project.Load(os.DirFS(dir), env)
+	p, more := compile(src)
+	probs = append(probs, more...)
+	for _, x := range probs {
+		if x.Grade == project.Error {
+			return nil, src, probs
+		}
+	}
+	return p, src, probs
+}
+
+func compile(src project.Source) (*project.Project, []project.Problem) {
+	p, probs := project.Compile(src)
+	if p == nil {
+		return nil, probs
+	}
+	bad := false
+	for _, t := range p.Tools {
+		if t.Script != nil {
+			if x := script.Check(t); x != nil {
+				probs, bad = append(probs, *x), true
+			}
+		}
+	}
+	_, lines := understudy.LinesOf(p, "")
+	probs = append(probs, lines...)
+	if bad || len(lines) > 0 {
+		return nil, probs
+	}
+	return p, probs
+}
+
+// Projects keeps the project of a folder up to date. A broken edit leaves the
+// last good version in place and shows what is wrong. It is an engine.Projects.
+type Projects struct {
+	dir     string
+	env     func(string) (string, bool)
+	store   *store.Store
+	secrets *secret.Store
+	log     *slog.Logger
+	changed func()
+
+	mu       sync.RWMutex
+	current  *project.Project
+	newest   ledger.Hash // of the files as they are, good or bad
+	problems []project.Problem
+	read     time.Time
+	versions map[ledger.Hash]*project.Project
+}
+
+// ProblemsError says that a project cannot be run as its files are.
+type ProblemsError struct{ Problems []project.Problem }
+
+func (e *ProblemsError) Error() string {
+	n, first := 0, ""
+	for _, p := range e.Problems {
+		if p.Grade == project.Error {
+			if n++; first == "" {
+				first = fmt.Sprintf("%s:%d: %s", p.File, p.Line, p.Say)
+			}
+		}
+	}
+	if n == 1 {
+		return "the project has a problem: " + first
+	}
+	return fmt.Sprintf("the project has %d problems; the first: %s", n, first)
+}
+
+// Reload reads the folder again. It says whether anything changed.
+func (ps *Projects) Reload(ctx context.Context) (bool, error) {
+	p, src, probs := Read(ps.dir, ps.env)
+	hash := src.Hash()
+	ps.mu.RLock()
+	same := ps.newest == hash && !ps.read.IsZero()
+	ps.mu.RUnlock()
+	if same {
+		return false, nil
+	}
+	if p != nil {
+		for _, text := range src.Files {
+			ps.secrets.Learn(text)
+		}
+		if err := ps.store.SaveVersion(ctx, src); err != nil {
+			return false, err
+		}
+	}
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	ps.newest, ps.problems, ps.read = hash, probs, time.Now()
+	if p != nil {
+		ps.current = p
+		ps.versions[p.Version] = p
+	}
+	return true, nil
+}
+
+// Current gives the newest version without errors.
+func (ps *Projects) Current() (*project.Project, error) {
+	ps.mu.RLock()
+	defer ps.mu.RUnlock()
+	if ps.current == nil {
+		return nil, &ProblemsError{ps.problems}
+	}
+	return ps.current, nil
+}
+
+// Problems gives the problems of the files as they are, whether an older
+// version is in use because of them, and when they were read.
+func (ps *Projects) Problems() (probs []project.Problem, older bool, read time.Time) {
+	ps.mu.RLock()
+	defer ps.mu.RUnlock()
+	return ps.problems, ps.current != nil && ps.current.Version != ps.newest, ps.read
+}
+
+// Dir is the project's folder.
+func (ps *Projects) Dir() string { return ps.dir }
+
+// Version gives the version a run was opened with.
+func (ps *Projects) Version(ctx context.Context, h ledger.Hash) (*project.Project, error) {
+	ps.mu.RLock()
+	p := ps.versions[h]
+	ps.mu.RUnlock()
+	if p != nil {
+		return p, nil
+	}
+	src, err := ps.store.Version(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	for _, text := range src.Files {
+		ps.secrets.Learn(text)
+	}
+	p, probs := compile(src)
+	if p == nil {
+		return nil, fmt.Errorf("the version %s of the project, with which the run began, is not accepted by this program: %w", h, &ProblemsError{probs})
+	}
+	ps.mu.Lock()
+	ps.versions[h] = p
+	ps.mu.Unlock()
+	return p, nil
+}
+
+// settle is how long the files must be quiet before they are read again: an
+// editor writes in several strokes.
+const settle = 120 * time.Millisecond
+
+// watch reads the project again whenever its files change, until ctx ends.
+func (ps *Projects) watch(ctx context.Context) error {
+	w, err := fsnotify.NewWatcher()
+	if err != nil {
+		return err
+	}
+	add := func() {
+		_ = filepath.WalkDir(ps.dir, func(p string, e fs.DirEntry, err error) error {
+			if err != nil || !e.IsDir() {
+				return nil // a folder that vanished is no folder to watch
+			}
+			if n := e.Name(); p != ps.dir && (strings.HasPrefix(n, ".") || n == "data" || n == "knowledge" || n == "node_modules") {
+				return fs.SkipDir
+			}
+			return w.Add(p)
+		})
+	}
+	add()
+	go func() {
+		defer w.Close()
+		quiet := time.NewTimer(time.Hour)
+		quiet.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case ev, ok := <-w.Events:
+				if !ok {
+					return
+				}
+				if base := filepath.Base(ev.Name); strings.HasPrefix(base, ".") && base != ".env" {
+					continue
+				}
+				quiet.Reset(settle)
+			case err := <-w.Errors:
+				ps.log.Warn("the project's folder cannot be watched", "error", err)
+			case <-quiet.C:
+				add()
+				changed, err := ps.Reload(ctx)
+				if err != nil && !errors.Is(err, context.Canceled) {
+					ps.log.Error("the project could not be read again", "error", err)
+				}
+				if changed {
+					ps.report()
+					ps.changed()
+				}
+			}
+		}
+	}()
+	return nil
+}
+
+func (ps *Projects) report() {
+	probs, older, _ := ps.Problems()
+	errs := 0
+	for _, p := range probs {
+		if p.Grade == project.Error {
+			errs++
+		}
+	}
+	switch {
+	case older:
+		ps.log.Warn("the project's files have errors; the last good version stays in use", "errors", errs)
+	case errs > 0:
+		ps.log.Warn("the project has errors; no run can start until they are mended", "errors", errs)
+	default:
+		ps.log.Info("the project was read", "dir", ps.dir)
+	}
+}

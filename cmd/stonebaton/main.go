@@ -1,0 +1,4 @@
+// Command stonebaton is the service and its client.
+package main
+
+func main() {}

@@ -1,0 +1,274 @@
+package drill
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"slices"
+	"sort"
+	"strings"
+
+	"stonebaton/core/expr"
+	"stonebaton/core/ledger"
+	"stonebaton/core/project"
+	"stonebaton/core/trace"
+)
+
+// Fault is one thing that did not go as expected.
+type Fault struct {
+	What  string        `json:"what"` // path, calls, never, answer, …
+	Want  string        `json:"want"`
+	Got   string        `json:"got"`
+	Step  int           `json:"step,omitempty"` // of the trace, where one can be named
+	Place project.Place `json:"place"`
+}
+
+// call is a call as it came out.
+type call struct {
+	step   *trace.Step
+	args   map[string]any
+	status string
+	gate   string
+}
+
+// Check holds a run's ledger against an expectation. Nil expects nothing.
+func Check(x *project.Expect, id string, events []ledger.Event) ([]Fault, error) {
+	if x == nil {
+		return nil, nil
+	}
+	t, err := trace.Of(id, events)
+	if err != nil {
+		return nil, err
+	}
+	var faults []Fault
+	add := func(what, want, got string, step int) {
+		faults = append(faults, Fault{What: what, Want: want, Got: got, Step: step, Place: x.Place})
+	}
+	tot := t.Totals()
+	want := ledger.Status(x.Status)
+	if want == "" {
+		want = ledger.Done
+		if x.Problem != "" {
+			want = ledger.Failed
+		}
+	}
+	if tot.Status != want {
+		got := string(tot.Status)
+		if tot.Problem != nil {
+			got += ": " + tot.Problem.Say
+		}
+		for _, tk := range t.State().Tickets() {
+			got += ": " + tk.Raised.Ask
+		}
+		add("status", string(want), got, 0)
+	}
+	if x.Problem != "" && (tot.Problem == nil || tot.Problem.Class != x.Problem) {
+		got := "none"
+		if tot.Problem != nil {
+			got = tot.Problem.Class + ": " + tot.Problem.Say
+		}
+		add("problem", x.Problem, got, 0)
+	}
+	if x.Path != nil {
+		if got := path(events); !slices.Equal(got, x.Path) {
+			add("path", strings.Join(x.Path, " → "), strings.Join(got, " → "), 0)
+		}
+	}
+	calls := callsOf(t, events)
+	at := 0
+	for _, w := range x.Calls {
+		next, near := find(calls, at, w)
+		if next < 0 {
+			got, step := "no such call was made", 0
+			if near != nil {
+				got, step = near.show(), near.step.N
+			} else if len(calls) > 0 {
+				got = "no such call; what was called: " + listCalls(calls)
+			}
+			add("calls", showWant(w), got, step)
+			continue
+		}
+		at = next + 1
+	}
+	for _, n := range x.Never {
+		for _, c := range calls {
+			if c.step.Name == n {
+				add("never", "no call of "+n, c.show(), c.step.N)
+				break
+			}
+		}
+	}
+	answer := strings.ToLower(tot.Answer)
+	for _, s := range x.Answer.Says {
+		if !strings.Contains(answer, strings.ToLower(s)) {
+			add("answer", fmt.Sprintf("says %q", s), quote(tot.Answer), 0)
+		}
+	}
+	for _, s := range x.Answer.Avoids {
+		if strings.Contains(answer, strings.ToLower(s)) {
+			add("answer", fmt.Sprintf("does not say %q", s), quote(tot.Answer), 0)
+		}
+	}
+	for _, k := range sorted(x.State) {
+		if !same(x.State[k], tot.Facts[k]) {
+			add("state", k+" is "+show(x.State[k]), show(tot.Facts[k]), 0)
+		}
+	}
+	if x.Where != nil {
+		vars := expr.Vars{"answer": tot.Answer, "state": tot.Facts, "person": map[string]any{"name": tot.Person}, "project": "", "today": tot.Opened.Format("2006-01-02"), "now": tot.Last,
+			"run": map[string]any{"id": tot.Run, "session": tot.Session, "status": string(tot.Status), "turns": int64(tot.Turns), "calls": int64(tot.Calls),
+				"tokens": int64(tot.Tokens.In + tot.Tokens.Out), "cost": tot.Cost, "handoffs": int64(tot.Handoffs)}}
+		yes, err := x.Where.True(vars)
+		if err != nil {
+			add("where", x.Where.String(), err.Error(), 0)
+		} else if !yes {
+			add("where", x.Where.String(), fmt.Sprintf("run.turns %d, run.calls %d, run.handoffs %d, run.tokens %d, run.cost %g", tot.Turns, tot.Calls, tot.Handoffs, tot.Tokens.In+tot.Tokens.Out, tot.Cost), 0)
+		}
+	}
+	return faults, nil
+}
+
+func path(events []ledger.Event) []string {
+	var out []string
+	for _, e := range events {
+		switch d := e.Data.(type) {
+		case *ledger.RunOpened:
+			out = append(out, d.Agent)
+		case *ledger.BatonPassed:
+			out = append(out, d.To)
+		}
+	}
+	return out
+}
+
+func callsOf(t *trace.Trace, events []ledger.Event) []call {
+	args := map[string]map[string]any{}
+	for _, e := range events {
+		var raw json.RawMessage
+		switch d := e.Data.(type) {
+		case *ledger.CallDecided:
+			raw = d.Args
+		case *ledger.GateSettled:
+			raw = d.Args
+		}
+		var m map[string]any
+		if len(raw) > 0 && json.Unmarshal(raw, &m) == nil {
+			args[e.Step] = m
+		}
+	}
+	var out []call
+	for _, s := range t.Steps {
+		if s.Kind == trace.Turn {
+			continue
+		}
+		c := call{step: s, args: args[s.ID], status: s.Status, gate: "none"}
+		if s.Wait != nil && s.Wait.Form == ledger.GateTicket {
+			if c.gate = string(s.Wait.Verb); c.gate == "" {
+				c.gate = "open"
+			}
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// find looks for a call from a place on; near is one of the same tool that
+// does not fit.
+func find(calls []call, from int, w project.ExpectCall) (at int, near *call) {
+	for i := from; i < len(calls); i++ {
+		c := &calls[i]
+		if c.step.Name != w.Tool {
+			continue
+		}
+		if (w.Gate == "" || w.Gate == c.gate) && (w.Status == "" || w.Status == c.status) && subset(w.Args, c.args) {
+			return i, nil
+		}
+		if near == nil {
+			near = c
+		}
+	}
+	return -1, near
+}
+
+func subset(want, got map[string]any) bool {
+	for k, v := range want {
+		if !same(v, got[k]) {
+			return false
+		}
+	}
+	return true
+}
+
+// same compares JSON values; times compare as moments.
+func same(a, b any) bool {
+	ra, err1 := json.Marshal(a)
+	rb, err2 := json.Marshal(b)
+	if err1 != nil || err2 != nil {
+		return false
+	}
+	var x, y any
+	if json.Unmarshal(ra, &x) != nil || json.Unmarshal(rb, &y) != nil {
+		return false
+	}
+	return reflect.DeepEqual(x, y)
+}
+
+func (c call) show() string {
+	s := c.step.Name + " " + show(c.args) + ", " + c.status
+	if c.gate != "none" {
+		s += ", gate: " + c.gate
+	}
+	return s
+}
+
+func showWant(w project.ExpectCall) string {
+	s := w.Tool
+	if len(w.Args) > 0 {
+		s += " " + show(w.Args)
+	}
+	if w.Status != "" {
+		s += ", " + w.Status
+	}
+	if w.Gate != "" {
+		s += ", gate: " + w.Gate
+	}
+	return s
+}
+
+func listCalls(calls []call) string {
+	out := make([]string, len(calls))
+	for i, c := range calls {
+		out[i] = c.step.Name
+	}
+	return strings.Join(out, ", ")
+}
+
+func show(v any) string {
+	if v == nil {
+		return "not set"
+	}
+	b, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(b)
+}
+
+func quote(s string) string {
+	if s == "" {
+		return "no answer"
+	}
+	if r := []rune(s); len(r) > 300 {
+		s = string(r[:299]) + "…"
+	}
+	return fmt.Sprintf("%q", s)
+}
+
+func sorted(m map[string]any) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}

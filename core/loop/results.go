@@ -1,0 +1,248 @@
+package loop
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/wI2L/jsondiff"
+
+	"stonebaton/core/expr"
+	"stonebaton/core/ledger"
+	"stonebaton/core/project"
+	"stonebaton/core/prompt"
+	"stonebaton/core/run"
+	"stonebaton/core/schema"
+)
+
+// maxWords bounds what a model reads of one result, in bytes. What is cut is said.
+const maxWords = 24 << 10
+
+// Failure is what a handler says of a call that brought no result.
+type Failure struct {
+	Outcome ledger.Outcome
+	Class   string // "refused", "timeout", "unreachable", "server", "result", "config", …
+	Say     string
+	Status  int // of an HTTP reply
+	Body    any // of an HTTP reply, decoded
+	Retry   bool
+	After   time.Duration // the least wait that was asked for
+	Sent    *ledger.Sent
+}
+
+// Result is what a handler brought back.
+type Result struct {
+	Value any
+	Sent  *ledger.Sent
+}
+
+// Spoken is a result as the model reads it, with the state it sets.
+type Spoken struct {
+	Words string
+	Sets  map[string]any
+}
+
+// Speak checks a tool's result against its output schema and puts it into the
+// words that the model reads; a result that does not fit is a failure. It
+// serves runs and the bench alike.
+func Speak(t *project.Tool, v expr.Vars, value any) (Spoken, *Failure) {
+	bad := func(format string, args ...any) (Spoken, *Failure) {
+		return Spoken{}, &Failure{Outcome: ledger.Unknown, Class: "result", Say: fmt.Sprintf(format, args...)}
+	}
+	if faults := t.Output.Check(value); len(faults) > 0 {
+		return bad("the result does not fit the output schema: %s", schema.Say(faults))
+	}
+	v["result"] = expr.Typed(t.Output.Doc(), value)
+	words := expr.Show(value)
+	if value == nil {
+		words = "Done; there is no result."
+	}
+	if t.Done != nil {
+		w, err := t.Done.Fill(v)
+		if err != nil {
+			return bad("says.done could not be filled in: %v", err)
+		}
+		words = w
+	}
+	if len(words) > maxWords {
+		words = fmt.Sprintf("%s\n… cut here: the first %d of %d bytes.", strings.ToValidUTF8(words[:maxWords], ""), maxWords, len(words))
+	}
+	sp := Spoken{Words: words, Sets: map[string]any{}}
+	for _, set := range t.Sets {
+		x, err := set.To.Fill(v)
+		if err != nil {
+			return bad("sets.%s could not be evaluated: %v", set.Name, err)
+		}
+		sp.Sets[set.Name] = x
+	}
+	return sp, nil
+}
+
+// FailedWords gives what the model reads of a failure.
+func FailedWords(t *project.Tool, v expr.Vars, f *Failure) string {
+	v["error"] = map[string]any{"status": int64(f.Status), "class": f.Class, "say": f.Say, "body": f.Body}
+	for _, s := range t.Failed {
+		if s.When != nil {
+			if yes, err := s.When.True(v); err != nil || !yes {
+				continue
+			}
+		}
+		if w, err := s.Say.Fill(v); err == nil {
+			return w
+		}
+	}
+	if f.Outcome == ledger.Unknown && t.Effect != ledger.Read {
+		return fmt.Sprintf("It is not known whether %s was done: %s.", t.Name, strings.TrimSuffix(f.Say, "."))
+	}
+	return fmt.Sprintf("%s failed: %s.", t.Name, strings.TrimSuffix(f.Say, "."))
+}
+
+func callVars(p *project.Project, s *run.State, t *project.Tool, c *run.Call) expr.Vars {
+	v := prompt.Vars(p, s, s.At)
+	var args any
+	_ = json.Unmarshal(c.Args, &args) // written by decideCall, or checked when amended
+	v["args"] = expr.Typed(t.Input.Doc(), args)
+	return v
+}
+
+// Vars gives the values that the handler of a call sees.
+func Vars(p *project.Project, s *run.State, step string) expr.Vars {
+	c := s.Call(step)
+	return callVars(p, s, p.Tools[c.Decided.Tool], c)
+}
+
+// CallReturned gives the events of a call that brought a result: its return and
+// the change of state that goes with it, or a failure when the result is unfit.
+func CallReturned(p *project.Project, s *run.State, step string, r Result, took time.Duration, now time.Time, jitter float64) []ledger.Event {
+	c := s.Call(step)
+	t := p.Tools[c.Decided.Tool]
+	sp, bad := Speak(t, callVars(p, s, t, c), r.Value)
+	if bad != nil {
+		bad.Sent = r.Sent
+		return []ledger.Event{CallFailed(p, s, step, *bad, took, now, jitter)}
+	}
+	raw, err := json.Marshal(r.Value)
+	if err != nil {
+		return []ledger.Event{CallFailed(p, s, step, Failure{Outcome: ledger.Unknown, Class: "result", Say: "the result is no JSON: " + err.Error(), Sent: r.Sent}, took, now, jitter)}
+	}
+	ret := &ledger.CallReturned{Result: raw, Words: amended(c) + sp.Words, Sent: r.Sent, MS: took.Milliseconds()}
+	events := []ledger.Event{ledger.New(step, ret)}
+	if len(sp.Sets) > 0 {
+		next := map[string]any{}
+		for k, v := range s.Facts {
+			next[k] = v
+		}
+		for k, v := range sp.Sets {
+			if v == nil {
+				delete(next, k)
+			} else {
+				next[k] = v
+			}
+		}
+		if change := Change(s.Facts, next); change != nil {
+			if faults := p.State.Check(plain(next)); len(faults) > 0 {
+				ret.Note = "the state was not changed: " + schema.Say(faults)
+			} else {
+				events = append(events, ledger.New(step, &ledger.StateChanged{Patch: change, Why: t.Name + " sets it"}))
+			}
+		}
+	}
+	return events
+}
+
+// plain gives a value as encoding/json would read it back.
+func plain(v any) any {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return v
+	}
+	var out any
+	_ = json.Unmarshal(b, &out) // it was just written
+	return out
+}
+
+// Change gives the JSON Patch from one state to another; nil where they are the same.
+func Change(from, to map[string]any) json.RawMessage {
+	if from == nil {
+		from = map[string]any{}
+	}
+	patch, err := jsondiff.Compare(from, to)
+	if err != nil || len(patch) == 0 {
+		return nil
+	}
+	raw, err := json.Marshal(patch)
+	if err != nil {
+		return nil
+	}
+	return raw
+}
+
+// CallFailed gives the event of a call that brought no result, and decides
+// whether it is tried again. Jitter is from 0 to 1.
+func CallFailed(p *project.Project, s *run.State, step string, f Failure, took time.Duration, now time.Time, jitter float64) ledger.Event {
+	c := s.Call(step)
+	t := p.Tools[c.Decided.Tool]
+	d := &ledger.CallFailed{Attempt: c.Attempt, Outcome: f.Outcome, Class: f.Class, Say: f.Say, Sent: f.Sent, MS: took.Milliseconds()}
+	stopping := s.Stop != nil || s.TimeUp
+	sure := f.Outcome == ledger.NotDone || t.Effect == ledger.Read
+	switch {
+	case f.Retry && (sure || c.Decided.Replay != "") && c.Attempt <= t.Retries && !stopping:
+		d.RetryAt = backoff(now, c.Attempt, f.After, jitter)
+		d.Why = fmt.Sprintf("attempt %d of %d; it may be tried again", c.Attempt, t.Retries+1)
+		return ledger.New(step, d)
+	case !sure && !stopping && f.Class != "result":
+		d.Why = "a write of unknown outcome: a person is asked"
+		return ledger.New(step, d)
+	}
+	d.Final = true
+	d.Words = amended(c) + FailedWords(t, callVars(p, s, t, c), &f)
+	return ledger.New(step, d)
+}
+
+// ModelFailure is what a wire says of a turn that brought no reply.
+type ModelFailure struct {
+	Class  string // "unreachable", "key", "model", "rate", "server", "cut", "empty", "request", "timeout"
+	Say    string
+	Remedy string
+	Status int
+	Retry  bool
+	After  time.Duration
+}
+
+func (f *ModelFailure) Error() string { return f.Say }
+
+// TurnFailed gives the event of a turn that brought no reply, and decides
+// whether it is asked again, of the same model or of its fallback.
+func TurnFailed(p *project.Project, s *run.State, f ModelFailure, took time.Duration, now time.Time, jitter float64) ledger.Event {
+	t := s.Turn
+	d := &ledger.TurnFailed{Attempt: t.Attempt, Status: f.Status, MS: took.Milliseconds(), Problem: ledger.Problem{Class: "model." + f.Class, Say: f.Say, Remedy: f.Remedy}}
+	m := p.Models[t.Model]
+	switch {
+	case s.Stop != nil || s.TimeUp:
+		d.Why = "the run is ending"
+	case m != nil && f.Retry && t.Tries <= m.Retries:
+		d.RetryAt = backoff(now, t.Tries, f.After, jitter)
+		d.Why = fmt.Sprintf("attempt %d of %d of this model", t.Tries, m.Retries+1)
+	case m != nil && m.Fallback != "":
+		d.RetryAt, d.Next = &now, m.Fallback
+		d.Why = fmt.Sprintf("%s does not answer; its fallback %s is asked", t.Model, m.Fallback)
+	default:
+		d.Why = "no attempt is left and there is no fallback"
+	}
+	return ledger.New(t.Step, d)
+}
+
+// TurnReceived gives the event of a reply, its cost worked out.
+func TurnReceived(p *project.Project, s *run.State, r prompt.Reply, took time.Duration) ledger.Event {
+	d := &ledger.TurnReceived{Text: r.Text, Calls: r.Calls, Finish: r.Finish, Model: r.Model, Usage: r.Usage, MS: took.Milliseconds()}
+	for i := range d.Calls {
+		if d.Calls[i].ID == "" {
+			d.Calls[i].ID = fmt.Sprintf("%s_%d", s.Turn.Step, i+1)
+		}
+	}
+	if m := p.Models[s.Turn.Model]; m != nil {
+		d.Cost = m.Price.Of(r.Usage)
+	}
+	return ledger.New(s.Turn.Step, d)
+}

@@ -1,0 +1,99 @@
+// Package near finds the name that was probably meant.
+package near
+
+import (
+	"sort"
+	"strings"
+)
+
+// Names gives up to three of the candidates that resemble the word, best first.
+func Names(word string, candidates []string) []string {
+	type scored struct {
+		name string
+		d    int
+	}
+	w := strings.ToLower(word)
+	var all []scored
+	for _, c := range candidates {
+		lc := strings.ToLower(c)
+		d := distance(w, lc)
+		if d > 1 && (sharesPart(w, lc) || (len(w) > 3 && (strings.Contains(lc, w) || strings.Contains(w, lc)))) {
+			d = min(d, 2)
+		}
+		if d <= 1+len(w)/4 {
+			all = append(all, scored{c, d})
+		}
+	}
+	sort.Slice(all, func(i, j int) bool {
+		if all[i].d != all[j].d {
+			return all[i].d < all[j].d
+		}
+		return all[i].name < all[j].name
+	})
+	var out []string
+	for i := 0; i < len(all) && i < 3; i++ {
+		out = append(out, all[i].name)
+	}
+	return out
+}
+
+// Hint gives a sentence such as ` Did you mean "find_berth"?`, led by a space,
+// or nothing where no candidate is near.
+func Hint(word string, candidates []string) string {
+	n := Names(word, candidates)
+	if len(n) == 0 {
+		return ""
+	}
+	return " Did you mean " + Or(n) + "?"
+}
+
+// Or lists names in quotes: "a", "b" or "c".
+func Or(names []string) string {
+	q := make([]string, len(names))
+	for i, n := range names {
+		q[i] = `"` + n + `"`
+	}
+	if len(q) < 2 {
+		return strings.Join(q, "")
+	}
+	return strings.Join(q[:len(q)-1], ", ") + " or " + q[len(q)-1]
+}
+
+// sharesPart says whether two names have a word of their snake case in common.
+func sharesPart(a, b string) bool {
+	for _, x := range strings.Split(a, "_") {
+		if len(x) < 4 {
+			continue
+		}
+		for _, y := range strings.Split(b, "_") {
+			if x == y {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// distance counts the edits between two words; a swap of neighbours is one.
+func distance(a, b string) int {
+	x, y := []rune(a), []rune(b)
+	two, one, cur := make([]int, len(y)+1), make([]int, len(y)+1), make([]int, len(y)+1)
+	for j := range one {
+		one[j] = j
+	}
+	for i := 1; i <= len(x); i++ {
+		cur[0] = i
+		for j := 1; j <= len(y); j++ {
+			cost := 1
+			if x[i-1] == y[j-1] {
+				cost = 0
+			}
+			cur[j] = min(cur[j-1]+1, one[j]+1, one[j-1]+cost)
+			if i > 1 && j > 1 && x[i-1] == y[j-2] && x[i-2] == y[j-1] {
+				cur[j] = min(cur[j], two[j-2]+1)
+			}
+		}
+		two, one, cur = one, cur, two
+	}
+	return one[len(y)]
+}

@@ -1,0 +1,719 @@
+package project
+
+import (
+	"encoding/json"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"stonebaton/core/expr"
+	"stonebaton/core/ledger"
+	"stonebaton/core/near"
+	"stonebaton/core/schema"
+)
+
+// Defaults of limits, memory and times. Each can be set in the files.
+const (
+	defaultTurns    = 12
+	defaultCalls    = 40
+	defaultSameCall = 3
+	defaultHandoffs = 6
+	defaultTime     = 10 * time.Minute
+	toolTimeout     = 10 * time.Second
+	modelTimeout    = 60 * time.Second
+)
+
+func (c *compiler) compile() {
+	var m struct {
+		Project, Summary, Timezone, Start, Model string
+		Models                                   map[string]struct {
+			Wire, URL, Key, Name, Lines, Timeout, Fallback string
+			Headers                                        map[string]string
+			Temperature                                    float64
+			MaxTokens                                      int `json:"max_tokens"`
+			Price                                          Price
+			Retries                                        *int
+		}
+		Limits    rawLimits
+		State     map[string]any
+		Approvers []string
+	}
+	c.into(c.main, &m)
+	p := c.p
+	p.Name, p.Summary, p.Start, p.Approvers = m.Project, m.Summary, m.Start, m.Approvers
+	p.Zone = time.UTC
+	if m.Timezone != "" {
+		z, err := time.LoadLocation(m.Timezone)
+		if err != nil || m.Timezone == "Local" {
+			c.report(Error, c.main.at("/timezone"), "Use a name of the IANA database, such as Europe/Dublin.", "there is no time zone %q", m.Timezone)
+		} else {
+			p.Zone = z
+		}
+	}
+	p.Limits = m.Limits.of(c)
+	if m.State != nil {
+		p.State = c.schema(c.main, "/state", m.State)
+	}
+	for name, r := range m.Models {
+		at := "/models/" + name
+		md := &Model{Name: name, Wire: r.Wire, Remote: r.Name, Lines: r.Lines, Headers: map[string]string{}, Temperature: r.Temperature,
+			MaxTokens: r.MaxTokens, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback}
+		md.URL, md.Key = c.vars(c.main, at+"/url", r.URL), c.vars(c.main, at+"/key", r.Key)
+		for k, v := range r.Headers {
+			md.Headers[k] = c.vars(c.main, at+"/headers/"+k, v)
+		}
+		if r.Timeout != "" {
+			md.Timeout = span(r.Timeout)
+		}
+		if r.Retries != nil {
+			md.Retries = *r.Retries
+		}
+		if r.Wire == "chat-completions" {
+			if r.URL == "" {
+				c.report(Error, c.main.at(at), "Add url: with the base URL of the endpoint.", "the model %q has no url", name)
+			}
+			if r.Lines != "" {
+				c.report(Error, c.main.at(at+"/lines"), "", "lines are for the wire understudy")
+			}
+			if md.Remote == "" {
+				md.Remote = name
+			}
+		} else if r.URL != "" || r.Key != "" {
+			c.report(Error, c.main.at(at), "Leave url and key away, or use the wire chat-completions.", "the understudy of %q is in process; it takes no url or key", name)
+		}
+		if r.Key != "" && !secretRef.MatchString(r.Key) {
+			c.report(Error, c.main.at(at+"/key"), "Write key: ${secret:NAME} and put NAME=… into .env or the environment.", "a key must not be written into a file")
+		}
+		p.Models[name] = md
+	}
+	for name, md := range p.Models {
+		if md.Fallback == "" {
+			continue
+		}
+		at := c.main.at("/models/" + name + "/fallback")
+		if p.Models[md.Fallback] == nil {
+			c.missing(at, "model", md.Fallback, keysOf(p.Models))
+			continue
+		}
+		seen := map[string]bool{name: true}
+		for f := md.Fallback; f != ""; {
+			if seen[f] {
+				c.report(Error, at, "End the chain at a model with no fallback.", "the fallbacks of %q go round in a circle", name)
+				break
+			}
+			seen[f] = true
+			next := p.Models[f]
+			if next == nil {
+				break
+			}
+			f = next.Fallback
+		}
+	}
+	if m.Model != "" && p.Models[m.Model] == nil {
+		c.missing(c.main.at("/model"), "model", m.Model, keysOf(p.Models))
+	}
+	if m.Model == "" && len(p.Models) == 1 {
+		m.Model = keysOf(p.Models)[0]
+	}
+	for _, d := range c.docs {
+		if d.kind == "tool" {
+			c.tool(d)
+		}
+	}
+	for _, d := range c.docs {
+		if d.kind == "agent" {
+			c.agent(d, m.Model)
+		}
+	}
+	c.references()
+	for _, d := range c.docs {
+		if d.kind == "drill" {
+			c.drill(d)
+		}
+	}
+	sort.Slice(p.Drills, func(i, j int) bool { return p.Drills[i].Name < p.Drills[j].Name })
+}
+
+type rawLimits struct {
+	Turns, Calls, Tokens, Handoffs int
+	Cost                           float64
+	Time                           string
+	SameCall                       int `json:"same_call"`
+}
+
+func (r rawLimits) of(*compiler) Limits {
+	or := func(n, d int) int {
+		if n == 0 {
+			return d
+		}
+		return n
+	}
+	l := Limits{Turns: or(r.Turns, defaultTurns), Calls: or(r.Calls, defaultCalls), Tokens: r.Tokens, Cost: r.Cost,
+		Time: defaultTime, SameCall: or(r.SameCall, defaultSameCall), Handoffs: or(r.Handoffs, defaultHandoffs)}
+	if r.Time != "" {
+		l.Time = span(r.Time)
+	}
+	return l
+}
+
+// into fills a struct from a document that its schema has already accepted.
+func (c *compiler) into(d *document, to any) {
+	b, err := json.Marshal(d.value)
+	if err == nil {
+		err = json.Unmarshal(b, to)
+	}
+	if err != nil {
+		c.report(Error, d.at(""), "", "this cannot be read: %v", err)
+	}
+}
+
+// span reads a duration; days are 24 hours. The schema has checked its shape.
+func span(s string) time.Duration {
+	if i := strings.IndexByte(s, 'd'); i > 0 {
+		days, _ := strconv.Atoi(s[:i])
+		rest := time.Duration(0)
+		if s[i+1:] != "" {
+			rest, _ = time.ParseDuration(s[i+1:])
+		}
+		return time.Duration(days)*24*time.Hour + rest
+	}
+	d, _ := time.ParseDuration(s)
+	return d
+}
+
+func keysOf[T any](m map[string]T) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func (c *compiler) missing(at Place, what, name string, have []string) {
+	list := "There is none yet."
+	if len(have) > 0 {
+		list = "There is: " + strings.Join(have, ", ") + "."
+	}
+	c.report(Error, at, list, "there is no %s %q.%s", what, name, near.Hint(name, have))
+}
+
+// vars puts the values of ${NAME} in; secrets stay as they are named.
+func (c *compiler) vars(d *document, at, s string) string {
+	return variable.ReplaceAllStringFunc(s, func(m string) string {
+		name := variable.FindStringSubmatch(m)[1]
+		v, ok := c.src.Env[name]
+		if !ok {
+			c.report(Warning, d.at(at), "Set it in the environment or in the project's .env.", "the variable %s is not set; what needs it will fail when it is used", name)
+			return m
+		}
+		return v
+	})
+}
+
+func (c *compiler) schema(d *document, at string, doc map[string]any) *schema.Schema {
+	s, err := schema.Compile(doc)
+	if err != nil {
+		c.report(Error, d.at(at), "", "%v", err)
+		return nil
+	}
+	return s
+}
+
+func (c *compiler) scope(d *document, names map[string]map[string]any) *expr.Scope {
+	all := map[string]map[string]any{
+		"person":  expr.Object(map[string]any{"name": expr.Text}),
+		"today":   expr.Text,
+		"now":     expr.Moment,
+		"project": expr.Text,
+		"run":     expr.Object(map[string]any{"id": expr.Text, "session": expr.Text}),
+		"state":   stateDoc(c.p.State),
+	}
+	for k, v := range names {
+		all[k] = v
+	}
+	s, err := expr.NewScope(all)
+	if err != nil {
+		c.report(Error, d.at(""), "", "%v", err)
+		return nil
+	}
+	return s
+}
+
+func stateDoc(s *schema.Schema) map[string]any {
+	if s == nil {
+		return map[string]any{"type": "object"}
+	}
+	return s.Doc()
+}
+
+// wrong reports an expression that does not compile, with its place in the file.
+func (c *compiler) wrong(d *document, at string, e *expr.Error) {
+	p := d.at(at)
+	if e.Col > 1 && p.Col > 0 {
+		p.Col += e.Col - 1
+	}
+	c.report(Error, p, "", "%s: %s", strings.ReplaceAll(strings.TrimPrefix(at, "/"), "/", "."), e.Say)
+}
+
+func (c *compiler) loose(d *document, at string, fields []string) {
+	for _, f := range fields {
+		i := strings.LastIndexByte(f, '.')
+		c.report(Warning, d.at(at), fmt.Sprintf("Write %s.?%s.orValue(…), or test has(%s) first.", f[:i], f[i+1:], f), "%s may not be there when this is evaluated", f)
+	}
+}
+
+func (c *compiler) cond(d *document, s *expr.Scope, at, src string) *expr.Expr {
+	if s == nil || src == "" {
+		return nil
+	}
+	e, err := s.Cond(src)
+	if err != nil {
+		c.wrong(d, at, err)
+		return nil
+	}
+	c.loose(d, at, e.Unguarded())
+	return e
+}
+
+func (c *compiler) template(d *document, s *expr.Scope, at, src string) *expr.Template {
+	if s == nil || src == "" {
+		return nil
+	}
+	t, err := s.Template(src)
+	if err != nil {
+		c.wrong(d, at, err)
+		return nil
+	}
+	return t
+}
+
+func (c *compiler) mapping(d *document, s *expr.Scope, at string, v any) *expr.Mapping {
+	if s == nil || v == nil {
+		return nil
+	}
+	m, place, err := s.Mapping(v)
+	if err != nil {
+		c.wrong(d, at+place, err)
+		return nil
+	}
+	return m
+}
+
+func (c *compiler) tool(d *document) {
+	var r struct {
+		Tool, Summary, Effect, Replay, Timeout string
+		Input, Output                          map[string]any
+		Retries                                *int
+		Script                                 any
+		HTTP                                   *struct {
+			Method, URL, Bearer string
+			Query               map[string]any
+			Headers             map[string]string
+			Body, Pick          any
+		}
+		Stubs []struct {
+			When    string
+			Returns json.RawMessage
+			Fails   string
+		}
+		Says struct {
+			Done   string
+			Failed []struct{ When, Say string }
+		}
+		Sets map[string]any
+		Gate *struct {
+			When, Why, Ask, Within, Lapse string
+			By                            []string
+		}
+	}
+	c.into(d, &r)
+	if strings.HasPrefix(r.Tool, HandoffPrefix) {
+		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for handoffs", HandoffPrefix)
+	}
+	t := &Tool{Name: r.Tool, Summary: r.Summary, Effect: ledger.Effect(r.Effect), Replay: r.Replay, Timeout: toolTimeout, Retries: 2, Place: d.at("/tool")}
+	if t.Effect == "" {
+		t.Effect = ledger.Write
+	}
+	if t.Replay != "" && t.Effect == ledger.Read {
+		c.report(Warning, d.at("/replay"), "Leave it away.", "a read can always be sent again; replay says nothing about it")
+	}
+	if r.Timeout != "" {
+		t.Timeout = span(r.Timeout)
+	}
+	if r.Retries != nil {
+		t.Retries = *r.Retries
+	}
+	if r.Input == nil {
+		r.Input = map[string]any{"type": "object", "properties": map[string]any{}}
+	}
+	if r.Input["type"] != "object" {
+		c.report(Error, d.at("/input"), "Write type: object, with the parameters under properties.", "the input of a tool must be an object")
+	}
+	if _, ok := r.Input["additionalProperties"]; !ok {
+		r.Input["additionalProperties"] = false // models invent arguments; they are told at once
+	}
+	t.Input = c.schema(d, "/input", r.Input)
+	if props, ok := r.Input["properties"].(map[string]any); ok {
+		for _, k := range keysOf(props) {
+			if sub, ok := props[k].(map[string]any); ok {
+				if s, _ := sub["description"].(string); s == "" {
+					c.report(Warning, d.at("/input/properties/"+k), "Say what it is, with its unit and an example: models fill it in by this.", "the parameter %q has no description", k)
+				}
+			}
+		}
+	}
+	if r.Output != nil {
+		t.Output = c.schema(d, "/output", r.Output)
+	}
+	in := map[string]map[string]any{"args": r.Input}
+	with := func(more map[string]map[string]any) *expr.Scope {
+		all := map[string]map[string]any{"args": r.Input}
+		for k, v := range more {
+			all[k] = v
+		}
+		return c.scope(d, all)
+	}
+	args := c.scope(d, in)
+	resultDoc := expr.Any
+	if r.Output != nil {
+		resultDoc = r.Output
+	}
+	result := with(map[string]map[string]any{"result": resultDoc})
+	failure := with(map[string]map[string]any{"error": expr.Object(map[string]any{"status": expr.Whole, "class": expr.Text, "say": expr.Text, "body": expr.Any})})
+
+	switch s := r.Script.(type) {
+	case string:
+		at := d.at("/script")
+		t.Script = &Script{Code: s, Place: at}
+	case map[string]any:
+		file, _ := s["file"].(string)
+		name := path.Join(path.Dir(d.file), file)
+		code, ok := c.src.Files[name]
+		if !ok {
+			var have []string
+			for f := range c.src.Files {
+				if path.Ext(f) == ".js" {
+					have = append(have, f)
+				}
+			}
+			c.report(Error, d.at("/script/file"), "The path is counted from this file's folder.", "there is no file %s.%s", name, near.Hint(name, have))
+		}
+		t.Script = &Script{Code: code, Place: Place{File: name, Line: 1, Col: 1}}
+	}
+	if r.HTTP != nil {
+		if t.Script != nil {
+			c.report(Error, d.at("/http"), "Keep one of them.", "a tool has one handler, but this one has script and http")
+		}
+		h := &HTTP{Method: r.HTTP.Method, Bearer: c.vars(d, "/http/bearer", r.HTTP.Bearer), Headers: map[string]*expr.Template{}}
+		if h.Method == "" {
+			h.Method = "GET"
+			if r.HTTP.Body != nil {
+				h.Method = "POST"
+			}
+		}
+		if t.Effect == ledger.Read && (h.Method == "PUT" || h.Method == "DELETE" || h.Method == "PATCH") {
+			c.report(Warning, d.at("/http/method"), "Say effect: write, or use GET.", "a read with %s: it would be sent again after a failure", h.Method)
+		}
+		h.URL = c.template(d, args, "/http/url", c.vars(d, "/http/url", r.HTTP.URL))
+		if r.HTTP.Query != nil {
+			h.Query = c.mapping(d, args, "/http/query", r.HTTP.Query)
+		}
+		for k, v := range r.HTTP.Headers {
+			h.Headers[k] = c.template(d, args, "/http/headers/"+k, c.vars(d, "/http/headers/"+k, v))
+		}
+		if r.HTTP.Bearer != "" && !secretRef.MatchString(r.HTTP.Bearer) {
+			c.report(Error, d.at("/http/bearer"), "Write bearer: ${secret:NAME} and put NAME=… into .env or the environment.", "a token must not be written into a file")
+		}
+		h.Body = c.mapping(d, args, "/http/body", r.HTTP.Body)
+		if r.HTTP.Pick != nil {
+			h.Pick = c.mapping(d, with(map[string]map[string]any{"response": expr.Object(map[string]any{"status": expr.Whole, "body": expr.Any, "headers": map[string]any{"type": "object"}})}), "/http/pick", r.HTTP.Pick)
+		}
+		t.HTTP = h
+	}
+	for i, s := range r.Stubs {
+		at := fmt.Sprintf("/stubs/%d", i)
+		st := Stub{When: c.cond(d, args, at+"/when", s.When), Fails: c.template(d, args, at+"/fails", s.Fails)}
+		if s.Returns != nil {
+			var v any
+			_ = json.Unmarshal(s.Returns, &v) // it came from a value that was marshalled above
+			st.Returns = c.mapping(d, args, at+"/returns", v)
+			if v == nil && args != nil {
+				st.Returns, _, _ = args.Mapping(nil)
+			}
+		}
+		t.Stubs = append(t.Stubs, st)
+	}
+	if t.Script == nil && t.HTTP == nil && len(t.Stubs) == 0 {
+		c.report(Error, d.at("/tool"), "Add script:, http: or stubs:.", "the tool %q has nothing that carries it out", t.Name)
+	}
+	t.Done = c.template(d, result, "/says/done", r.Says.Done)
+	for i, f := range r.Says.Failed {
+		at := fmt.Sprintf("/says/failed/%d", i)
+		t.Failed = append(t.Failed, Saying{When: c.cond(d, failure, at+"/when", f.When), Say: c.template(d, failure, at+"/say", f.Say)})
+	}
+	for _, k := range keysOf(r.Sets) {
+		at := "/sets/" + k
+		props := schema.Keys(stateDoc(c.p.State))
+		if !slices.Contains(props, k) {
+			c.report(Error, d.key(at), "Describe it under state: in "+Main+".", "the state has no %q.%s", k, near.Hint(k, props))
+			continue
+		}
+		if result == nil {
+			continue
+		}
+		to := c.mapping(d, result, at, r.Sets[k])
+		if to != nil {
+			sub, _ := stateDoc(c.p.State)["properties"].(map[string]any)[k].(map[string]any)
+			if want, got, ok := to.Fits(sub); !ok {
+				c.report(Error, d.at(at), "", "the state's %q is of type %s, but this gives %s", k, want, got)
+			}
+		}
+		t.Sets = append(t.Sets, Setting{Name: k, To: to})
+	}
+	if g := r.Gate; g != nil {
+		gate := &Gate{When: c.cond(d, args, "/gate/when", g.When), Why: g.Why, By: g.By, Ask: c.template(d, args, "/gate/ask", g.Ask), Lapse: ledger.RefuseIt}
+		if g.Within != "" {
+			gate.Within = span(g.Within)
+		}
+		if g.Lapse != "" {
+			gate.Lapse = ledger.Verb(g.Lapse)
+		}
+		if g.Lapse != "" && g.Within == "" {
+			c.report(Error, d.at("/gate/lapse"), "Add within: with a duration.", "a gate that never lapses has no use for lapse:")
+		}
+		for i, by := range g.By {
+			if len(c.p.Approvers) > 0 && !slices.Contains(c.p.Approvers, by) {
+				c.missing(d.at(fmt.Sprintf("/gate/by/%d", i)), "approver", by, c.p.Approvers)
+			}
+		}
+		t.Gate = gate
+	} else if t.Effect == ledger.Irreversible {
+		c.report(Warning, d.at("/tool"), "Add gate: so that a person agrees first.", "%q cannot be undone and no gate stands before it", t.Name)
+	}
+	c.p.Tools[t.Name] = t
+}
+
+func (c *compiler) agent(d *document, model string) {
+	var r struct {
+		Agent, Summary, Prompt, Model string
+		Tools, Handoffs               []string
+		Memory                        struct {
+			Keep     string
+			Messages int
+		}
+		Limits struct{ Turns int }
+	}
+	c.into(d, &r)
+	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, Handoffs: r.Handoffs, Turns: r.Limits.Turns, Place: d.at("/agent")}
+	if secretRef.MatchString(r.Prompt) {
+		c.report(Error, d.at("/prompt"), "Give the secret to the tool that needs it.", "a prompt must not refer to a secret: the model, and everybody who reads the run, would see it")
+	}
+	a.Prompt = c.template(d, c.scope(d, nil), "/prompt", r.Prompt)
+	if a.Model == "" {
+		a.Model = model
+		if model == "" {
+			c.report(Error, d.at("/agent"), "Add model: here or in "+Main+".", "the agent %q has no model", a.Name)
+		}
+	} else if c.p.Models[a.Model] == nil {
+		c.missing(d.at("/model"), "model", a.Model, keysOf(c.p.Models))
+	}
+	for i, t := range a.Tools {
+		at := d.at(fmt.Sprintf("/tools/%d", i))
+		if c.p.Tools[t] == nil {
+			c.missing(at, "tool", t, keysOf(c.p.Tools))
+		}
+		if slices.Contains(a.Tools[:i], t) {
+			c.report(Error, at, "Keep one of them.", "the tool %q stands here twice", t)
+		}
+	}
+	if r.Memory.Keep == "window" {
+		if a.Window = r.Memory.Messages; a.Window == 0 {
+			a.Window = 30
+		}
+	}
+	c.p.Agents[a.Name] = a
+}
+
+// references checks what can be checked only when every agent is known.
+func (c *compiler) references() {
+	agents := keysOf(c.p.Agents)
+	if c.p.Agents[c.p.Start] == nil {
+		c.missing(c.main.at("/start"), "agent", c.p.Start, agents)
+	}
+	reached := map[string]bool{c.p.Start: true}
+	queue := []string{c.p.Start}
+	for len(queue) > 0 {
+		a := c.p.Agents[queue[0]]
+		queue = queue[1:]
+		if a == nil {
+			continue
+		}
+		for _, h := range a.Handoffs {
+			if !reached[h] {
+				reached[h] = true
+				queue = append(queue, h)
+			}
+		}
+	}
+	for _, d := range c.docs {
+		if d.kind != "agent" {
+			continue
+		}
+		name, _ := d.value["agent"].(string)
+		a := c.p.Agents[name]
+		if a == nil {
+			continue
+		}
+		for i, h := range a.Handoffs {
+			at := d.at(fmt.Sprintf("/handoffs/%d", i))
+			if h == name {
+				c.report(Error, at, "Leave it away.", "%q cannot hand over to itself", name)
+			} else if c.p.Agents[h] == nil {
+				c.missing(at, "agent", h, agents)
+			}
+		}
+		if !reached[name] {
+			c.report(Warning, d.at("/agent"), fmt.Sprintf("Put it into handoffs: of another agent, or begin there with -to %s.", name), "nobody hands over to %q", name)
+		}
+	}
+	sums := map[string]string{}
+	for _, n := range keysOf(c.p.Tools) {
+		t := c.p.Tools[n]
+		key := strings.ToLower(strings.TrimSpace(t.Summary))
+		if other, ok := sums[key]; ok {
+			c.report(Warning, t.Place, "Say in each when to use it and when the other.", "%q and %q have the same summary; a model cannot tell them apart", other, n)
+		}
+		sums[key] = n
+	}
+}
+
+var looksLikeKey = regexp.MustCompile(`\b(sk|pk|ghp|xox[bp]|AKIA)[-_A-Za-z0-9]{16,}\b`)
+
+func (c *compiler) drill(d *document) {
+	var r struct {
+		Drill, Summary, Now, Person, Tools, Model string
+		Say                                       any
+		State                                     map[string]any
+		Gates                                     map[string]any
+		Expect                                    json.RawMessage
+	}
+	c.into(d, &r)
+	dr := &Drill{Name: r.Drill, Summary: r.Summary, Person: r.Person, Tools: ledger.Tools(r.Tools), Model: r.Model, State: r.State, Gates: map[string]DrillGate{}, Place: d.at("/drill")}
+	if dr.Tools == "" {
+		dr.Tools = ledger.ToolsStubs
+	}
+	if dr.Person == "" {
+		dr.Person = "drill"
+	}
+	if r.Now != "" {
+		dr.Now, _ = time.Parse(time.RFC3339, r.Now) // its format was checked
+	}
+	if r.Model != "" && c.p.Models[r.Model] == nil {
+		c.missing(d.at("/model"), "model", r.Model, keysOf(c.p.Models))
+	}
+	switch s := r.Say.(type) {
+	case string:
+		dr.Says = []DrillSay{{Text: s}}
+	case []any:
+		for i, e := range s {
+			at := fmt.Sprintf("/say/%d", i)
+			switch m := e.(type) {
+			case string:
+				dr.Says = append(dr.Says, DrillSay{Text: m})
+			case map[string]any:
+				text, _ := m["say"].(string)
+				ds := DrillSay{Text: text}
+				if x, ok := m["expect"]; ok {
+					b, _ := json.Marshal(x)
+					ds.Expect = c.expect(d, at+"/expect", b)
+				}
+				dr.Says = append(dr.Says, ds)
+			}
+		}
+	}
+	// the expectation of the drill as a whole is that of its last message
+	last := &dr.Says[len(dr.Says)-1]
+	if last.Expect != nil {
+		c.report(Error, d.at("/expect"), "Keep one of them.", "the last message and the drill both have an expect:")
+	}
+	last.Expect = c.expect(d, "/expect", r.Expect)
+	for _, tool := range keysOf(r.Gates) {
+		at := "/gates/" + tool
+		if c.p.Tools[tool] == nil {
+			c.missing(d.key(at), "tool", tool, keysOf(c.p.Tools))
+			continue
+		}
+		var g DrillGate
+		switch v := r.Gates[tool].(type) {
+		case string:
+			switch v {
+			case "lapse":
+				g.Verb = ledger.Lapsed
+			case "wait":
+			default:
+				g.Verb = ledger.Verb(v)
+			}
+		case map[string]any:
+			if because, ok := v["refuse"].(string); ok {
+				g = DrillGate{Verb: ledger.RefuseIt, Because: because}
+			} else if args, ok := v["amend"].(map[string]any); ok {
+				g = DrillGate{Verb: ledger.Amend, Args: args}
+			}
+		}
+		dr.Gates[tool] = g
+	}
+	if c.p.State != nil {
+		for _, f := range c.p.State.Check(anyMap(r.State)) {
+			c.report(Error, d.at("/state"+f.Path), "", "state: %s", schema.Say([]schema.Fault{f}))
+		}
+	}
+	c.p.Drills = append(c.p.Drills, dr)
+}
+
+func anyMap(m map[string]any) any {
+	if m == nil {
+		return map[string]any{}
+	}
+	return m
+}
+
+func (c *compiler) expect(d *document, at string, raw json.RawMessage) *Expect {
+	x := &Expect{Raw: raw, Place: d.at(at)}
+	if err := json.Unmarshal(raw, x); err != nil {
+		c.report(Error, d.at(at), "", "this cannot be read: %v", err)
+		return x
+	}
+	for i, a := range x.Path {
+		if c.p.Agents[a] == nil {
+			c.missing(d.at(fmt.Sprintf("%s/path/%d", at, i)), "agent", a, keysOf(c.p.Agents))
+		}
+	}
+	tool := func(p, name string) {
+		if c.p.Tools[name] == nil && !strings.HasPrefix(name, HandoffPrefix) {
+			c.missing(d.at(at+p), "tool", name, keysOf(c.p.Tools))
+		}
+	}
+	for i, call := range x.Calls {
+		tool(fmt.Sprintf("/calls/%d/tool", i), call.Tool)
+	}
+	for i, n := range x.Never {
+		tool(fmt.Sprintf("/never/%d", i), n)
+	}
+	if x.WhereIs != "" {
+		s := c.scope(d, map[string]map[string]any{"run": RunDoc, "answer": expr.Text})
+		x.Where = c.cond(d, s, at+"/where", x.WhereIs)
+	}
+	return x
+}
+
+// RunDoc describes what a drill's where: may ask of a run.
+var RunDoc = expr.Object(map[string]any{
+	"id": expr.Text, "session": expr.Text, "status": expr.Text, "turns": expr.Whole, "calls": expr.Whole,
+	"tokens": expr.Whole, "cost": expr.Number, "handoffs": expr.Whole,
+})

@@ -1,0 +1,235 @@
+package project
+
+import (
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"sort"
+	"strings"
+	"sync"
+
+	"go.yaml.in/yaml/v4"
+
+	"stonebaton/core/ledger"
+	"stonebaton/core/near"
+	"stonebaton/core/schema"
+)
+
+//go:embed kinds.yaml
+var kindsYAML []byte
+
+// Main is the file that makes a folder a project.
+const Main = "stonebaton.yaml"
+
+type kinds struct {
+	docs    map[string]map[string]any
+	schemas map[string]*schema.Schema
+}
+
+var known = sync.OnceValue(func() kinds {
+	var all struct {
+		Defs   map[string]any            `yaml:"$defs"`
+		Kinds  map[string]map[string]any `yaml:"kinds"`
+		Expect map[string]any            `yaml:"expect"`
+	}
+	if err := yaml.Unmarshal(kindsYAML, &all); err != nil {
+		panic("kinds.yaml: " + err.Error())
+	}
+	k := kinds{docs: map[string]map[string]any{}, schemas: map[string]*schema.Schema{}}
+	for name, doc := range all.Kinds {
+		doc["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+		if name == "drill" {
+			doc["$defs"] = map[string]any{"expect": all.Expect}
+		}
+		s, err := schema.Compile(doc)
+		if err != nil {
+			panic("kinds.yaml: " + name + ": " + err.Error())
+		}
+		k.docs[name], k.schemas[name] = s.Doc(), s
+	}
+	return k
+})
+
+// Kinds lists the kinds of documents, sorted.
+func Kinds() []string {
+	var out []string
+	for k := range known().docs {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// KindSchema gives the JSON Schema of a kind of document.
+func KindSchema(kind string) (map[string]any, bool) {
+	d, ok := known().docs[kind]
+	return d, ok
+}
+
+// Source is what a project is made from: its files, and the values of the
+// variables that they name as ${NAME}.
+type Source struct {
+	Files map[string]string `json:"files"`
+	Env   map[string]string `json:"env"`
+}
+
+// Hash names the source by its content.
+func (s Source) Hash() ledger.Hash {
+	b, err := json.Marshal(s) // maps marshal in the order of their keys
+	if err != nil {
+		panic(err)
+	}
+	return ledger.HashOf(b)
+}
+
+var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+var secretRef = regexp.MustCompile(`\$\{secret:([A-Za-z_][A-Za-z0-9_]*)\}`)
+
+// Load reads the files of a project from a folder, and the variables they name
+// through env. Files that cannot be taken are problems.
+func Load(dir fs.FS, env func(string) (string, bool)) (Source, []Problem) {
+	src := Source{Files: map[string]string{}, Env: map[string]string{}}
+	var probs []Problem
+	err := fs.WalkDir(dir, ".", func(p string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		name := e.Name()
+		if e.IsDir() {
+			if p != "." && (strings.HasPrefix(name, ".") || name == "data" || name == "knowledge" || name == "node_modules") {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if ext := path.Ext(name); ext != ".yaml" && ext != ".js" {
+			return nil
+		}
+		if info, err := e.Info(); err == nil && info.Size() > maxFile {
+			probs = append(probs, Problem{Grade: Error, Place: Place{File: p, Line: 1, Col: 1},
+				Say:    fmt.Sprintf("the file has %d bytes; a project file may have %d at most", info.Size(), maxFile),
+				Remedy: "Move data into the folder data/, which is not read as project files, or split the file."})
+			return nil
+		}
+		b, err := fs.ReadFile(dir, p)
+		if err != nil {
+			probs = append(probs, Problem{Grade: Error, Place: Place{File: p, Line: 1, Col: 1}, Say: "the file cannot be read: " + err.Error()})
+			return nil
+		}
+		src.Files[p] = string(b)
+		for _, m := range variable.FindAllStringSubmatch(string(b), -1) {
+			if v, ok := env(m[1]); ok {
+				src.Env[m[1]] = v
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		probs = append(probs, Problem{Grade: Error, Place: Place{File: "."}, Say: "the folder cannot be read: " + err.Error()})
+	}
+	return src, probs
+}
+
+// Compile makes a project of its source. The project is nil where a problem
+// of the grade Error was found.
+func Compile(src Source) (*Project, []Problem) {
+	c := &compiler{src: src, p: &Project{
+		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{},
+		Files: src.Files, Version: src.Hash(),
+	}}
+	c.documents()
+	if c.main != nil {
+		c.compile()
+	}
+	sort.SliceStable(c.problems, func(i, j int) bool {
+		a, b := c.problems[i], c.problems[j]
+		if a.File != b.File {
+			return a.File < b.File
+		}
+		return a.Line < b.Line
+	})
+	for _, p := range c.problems {
+		if p.Grade == Error {
+			return nil, c.problems
+		}
+	}
+	c.p.pack()
+	return c.p, c.problems
+}
+
+type compiler struct {
+	src      Source
+	p        *Project
+	main     *document
+	docs     []*document
+	problems []Problem
+}
+
+func (c *compiler) report(g Grade, at Place, remedy, format string, args ...any) {
+	c.problems = append(c.problems, Problem{Grade: g, Place: at, Say: fmt.Sprintf(format, args...), Remedy: remedy})
+}
+
+// documents parses every file, sorts the documents out by kind, and holds each
+// against the schema of its kind.
+func (c *compiler) documents() {
+	if _, ok := c.src.Files[Main]; !ok {
+		c.report(Error, Place{File: Main}, "Make one, or begin with `stonebaton new DIR`.", "there is no %s here, so this folder is not a project", Main)
+	}
+	files := make([]string, 0, len(c.src.Files))
+	for f := range c.src.Files {
+		if path.Ext(f) == ".yaml" {
+			files = append(files, f)
+		}
+	}
+	sort.Strings(files)
+	names := map[string]Place{}
+	for _, f := range files {
+		for i, line := range strings.Split(c.src.Files[f], "\n") {
+			if m := looksLikeKey.FindStringIndex(line); m != nil {
+				c.report(Error, Place{f, i + 1, m[0] + 1}, "Name it as ${secret:NAME}, put NAME=… into .env, and make a new key: this one has been written down.", "this looks like a key")
+			}
+		}
+		docs, probs := parse(f, c.src.Files[f])
+		c.problems = append(c.problems, probs...)
+		for _, d := range docs {
+			if d.kind == "lines" {
+				continue // the understudy reads these
+			}
+			s, ok := known().schemas[d.kind]
+			if !ok {
+				c.report(Error, d.key("/"+d.kind), "", "%q is not a kind of document.%s The first key is one of: %s.", d.kind, near.Hint(d.kind, Kinds()), strings.Join(Kinds(), ", "))
+				continue
+			}
+			if faults := s.Check(d.value); len(faults) > 0 {
+				for _, ft := range faults {
+					at := d.at(ft.Path)
+					if strings.Contains(ft.Say, "is not known here") {
+						at = d.key(ft.Path)
+					}
+					name := strings.ReplaceAll(strings.TrimPrefix(ft.Path, "/"), "/", ".")
+					c.report(Error, at, "", "%s", strings.TrimSpace(name+" "+ft.Say))
+				}
+				continue
+			}
+			name, _ := d.value[d.kind].(string)
+			if first, ok := names[d.kind+" "+name]; ok {
+				c.report(Error, d.at("/"+d.kind), "Give one of them another name.", "the %s %q is already defined in %s:%d", d.kind, name, first.File, first.Line)
+				continue
+			}
+			names[d.kind+" "+name] = d.at("/" + d.kind)
+			if d.kind == "project" {
+				if d.file != Main {
+					c.report(Error, d.at(""), "Move it there.", "project: belongs in %s", Main)
+				} else if c.main == nil {
+					c.main = d
+				}
+			}
+			c.docs = append(c.docs, d)
+		}
+	}
+	if _, ok := c.src.Files[Main]; ok && c.main == nil && len(c.problems) == 0 {
+		c.report(Error, Place{File: Main, Line: 1, Col: 1}, "Begin it with project: NAME.", "%s has no project: document", Main)
+	}
+}

@@ -1,0 +1,234 @@
+package project
+
+import (
+	"encoding/json"
+	"time"
+
+	"stonebaton/core/expr"
+	"stonebaton/core/ledger"
+	"stonebaton/core/schema"
+)
+
+// Project is everything the files say, compiled. It is never changed after Read.
+type Project struct {
+	Name      string
+	Summary   string
+	Zone      *time.Location
+	Start     string
+	Models    map[string]*Model
+	Limits    Limits
+	State     *schema.Schema
+	Approvers []string
+	Agents    map[string]*Agent
+	Tools     map[string]*Tool
+	Drills    []*Drill
+	Version   ledger.Hash
+	Files     map[string]string // every file read, by path
+}
+
+// Model is one way to reach a model.
+type Model struct {
+	Name        string
+	Wire        string // "understudy" or "chat-completions"
+	URL, Key    string // may hold ${NAME} and ${secret:NAME}
+	Remote      string // its name at the endpoint
+	Lines       string // glob of understudy lines
+	Headers     map[string]string
+	Temperature float64
+	MaxTokens   int
+	Price       Price
+	Timeout     time.Duration
+	Retries     int
+	Fallback    string
+}
+
+// Price is money for a million tokens.
+type Price struct{ Input, Output float64 }
+
+// Of gives the cost of some tokens.
+func (p Price) Of(u ledger.Usage) float64 {
+	return (p.Input*float64(u.In) + p.Output*float64(u.Out)) / 1e6
+}
+
+// Limits bound one run. Zero tokens, cost or time is no bound.
+type Limits struct {
+	Turns, Calls, Tokens int
+	Cost                 float64
+	Time                 time.Duration
+	SameCall, Handoffs   int
+}
+
+// Agent is instructions, a model, tools, and whom it may hand over to.
+type Agent struct {
+	Name     string
+	Summary  string
+	Prompt   *expr.Template
+	Model    string
+	Tools    []string
+	Handoffs []string
+	Window   int // messages kept; 0 is all
+	Turns    int // turns in one run; 0 is no bound of its own
+	Box      Toolbox
+	Place    Place
+}
+
+// Tool is a contract and what carries it out. Exactly one of Script and HTTP
+// is set, or neither for a tool with stubs alone.
+type Tool struct {
+	Name    string
+	Summary string
+	Input   *schema.Schema
+	Output  *schema.Schema
+	Effect  ledger.Effect
+	Replay  string // "", "safe" or "key"
+	Timeout time.Duration
+	Retries int
+	Script  *Script
+	HTTP    *HTTP
+	Stubs   []Stub
+	Done    *expr.Template
+	Failed  []Saying
+	Sets    []Setting
+	Gate    *Gate
+	Place   Place
+}
+
+// Handler names what carries the tool out.
+func (t *Tool) Handler() string {
+	switch {
+	case t.Script != nil:
+		return "script"
+	case t.HTTP != nil:
+		return "http"
+	}
+	return "stub"
+}
+
+// Script is JavaScript, and where it stands.
+type Script struct {
+	Code  string
+	Place Place
+}
+
+// HTTP is a request made of a call.
+type HTTP struct {
+	Method  string
+	URL     *expr.Template
+	Query   *expr.Mapping
+	Headers map[string]*expr.Template
+	Bearer  string
+	Body    *expr.Mapping
+	Pick    *expr.Mapping
+}
+
+// Stub is a canned answer; the first whose When holds is taken.
+type Stub struct {
+	When    *expr.Expr // nil: always
+	Returns *expr.Mapping
+	Fails   *expr.Template
+}
+
+// Saying is what the model reads of a failure that When describes.
+type Saying struct {
+	When *expr.Expr
+	Say  *expr.Template
+}
+
+// Setting puts part of a result into the state.
+type Setting struct {
+	Name string
+	To   *expr.Mapping
+}
+
+// Gate is where a call waits for a person.
+type Gate struct {
+	When   *expr.Expr // nil: always
+	Why    string
+	By     []string
+	Ask    *expr.Template
+	Within time.Duration // 0: for ever
+	Lapse  ledger.Verb   // what the lapse of time does: refuse or allow
+}
+
+// Drill is a test of the project.
+type Drill struct {
+	Name    string
+	Summary string
+	Says    []DrillSay
+	Now     time.Time // zero: a fixed day
+	Person  string
+	Tools   ledger.Tools
+	Model   string
+	State   map[string]any
+	Gates   map[string]DrillGate
+	Place   Place
+}
+
+// DrillSay is one message of a drill and what must follow from it.
+type DrillSay struct {
+	Text   string
+	Expect *Expect
+}
+
+// DrillGate is what the drill's person does at a gate. Verb is "" to leave it waiting.
+type DrillGate struct {
+	Verb    ledger.Verb
+	Because string
+	Args    map[string]any
+}
+
+// Expect is what must hold of a run; what is unset is not looked at.
+type Expect struct {
+	Status  string          `json:"status"`
+	Path    []string        `json:"path"`
+	Calls   []ExpectCall    `json:"calls"`
+	Never   []string        `json:"never"`
+	Answer  ExpectAnswer    `json:"answer"`
+	Problem string          `json:"problem"`
+	State   map[string]any  `json:"state"`
+	WhereIs string          `json:"where"`
+	Where   *expr.Expr      `json:"-"`
+	Raw     json.RawMessage `json:"-"`
+	Place   Place           `json:"-"`
+}
+
+// ExpectCall is a call that must have happened.
+type ExpectCall struct {
+	Tool   string         `json:"tool"`
+	Args   map[string]any `json:"args"`
+	Gate   string         `json:"gate"`
+	Status string         `json:"status"`
+}
+
+// ExpectAnswer is what the answer must and must not say, in any case of letters.
+type ExpectAnswer struct {
+	Says   []string `json:"says"`
+	Avoids []string `json:"avoids"`
+}
+
+// Place is where something stands in the files.
+type Place struct {
+	File string `json:"file"`
+	Line int    `json:"line,omitempty"`
+	Col  int    `json:"col,omitempty"`
+}
+
+// Grade says whether a problem keeps runs from starting.
+type Grade string
+
+// The grades of problems.
+const (
+	Error   Grade = "error"
+	Warning Grade = "warning"
+)
+
+// Problem is something about the files that is wrong or doubtful.
+type Problem struct {
+	Grade Grade `json:"grade"`
+	Place
+	Say    string `json:"say"`
+	Remedy string `json:"remedy,omitempty"`
+}
+
+// HandoffPrefix begins the name under which a model sees a handoff.
+const HandoffPrefix = "pass_to_"

@@ -1,0 +1,136 @@
+package prompt
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"stonebaton/core/expr"
+	"stonebaton/core/ledger"
+	"stonebaton/core/project"
+	"stonebaton/core/run"
+)
+
+// Request is what a model is asked, before a wire gives it its form.
+type Request struct {
+	Run         string             `json:"-"`
+	Step        string             `json:"-"`
+	Agent       string             `json:"agent"`
+	Model       string             `json:"model"` // the project's name for it
+	System      string             `json:"system"`
+	Tools       []project.Contract `json:"tools"`
+	Messages    []ledger.Message   `json:"messages"`
+	Temperature float64            `json:"temperature,omitempty"`
+	MaxTokens   int                `json:"max_tokens,omitempty"`
+}
+
+// Built is a request and the names of its parts.
+type Built struct {
+	Request
+	SystemHash ledger.Hash
+	ToolsHash  ledger.Hash
+	Hashes     []ledger.Hash // of the messages
+	ToolsJSON  []byte
+}
+
+// Parts gives the body of every part by its hash.
+func (b Built) Parts() (map[ledger.Hash][]byte, error) {
+	parts := map[ledger.Hash][]byte{b.SystemHash: []byte(b.System), b.ToolsHash: b.ToolsJSON}
+	for i, m := range b.Messages {
+		raw, err := json.Marshal(m)
+		if err != nil {
+			return nil, err
+		}
+		parts[b.Hashes[i]] = raw
+	}
+	return parts, nil
+}
+
+// Vars gives the values that expressions see at a moment of a run.
+func Vars(p *project.Project, s *run.State, at time.Time) expr.Vars {
+	at = at.In(p.Zone)
+	return expr.Vars{
+		"person": map[string]any{"name": s.Opened.Person}, "project": p.Name, "state": expr.Typed(p.State.Doc(), any(s.Facts)),
+		"run": map[string]any{"id": s.Run, "session": s.Opened.Session}, "today": at.Format("2006-01-02"), "now": at,
+	}
+}
+
+// Build makes the request of the next turn of the agent that holds the baton.
+func Build(p *project.Project, s *run.State, model string, at time.Time) (Built, error) {
+	a := p.Agents[s.Agent]
+	if a == nil {
+		return Built{}, fmt.Errorf("the agent %q, which holds the baton, is not in this version of the project", s.Agent)
+	}
+	m := p.Models[model]
+	if m == nil {
+		return Built{}, fmt.Errorf("the model %q is not in this version of the project", model)
+	}
+	system, err := a.Prompt.Fill(Vars(p, s, at))
+	if err != nil {
+		return Built{}, fmt.Errorf("the prompt of %s cannot be filled in: %w", a.Name, err)
+	}
+	box := a.Box
+	if s.Opened.Tools == ledger.ToolsOff {
+		box = project.NoTools
+	}
+	from := window(s.Messages, a.Window)
+	return Built{
+		Request: Request{Run: s.Run, Agent: a.Name, Model: model, System: system, Tools: box.Contracts, Messages: s.Messages[from:],
+			Temperature: m.Temperature, MaxTokens: m.MaxTokens},
+		SystemHash: ledger.HashOf([]byte(system)), ToolsHash: box.Hash, ToolsJSON: box.JSON, Hashes: s.Hashes[from:],
+	}, nil
+}
+
+// window gives where the last n messages begin, moved so that it is at what a
+// person said: a result must not stand there without its call.
+func window(msgs []ledger.Message, n int) int {
+	if n == 0 || len(msgs) <= n {
+		return 0
+	}
+	for i := len(msgs) - n; i < len(msgs); i++ {
+		if msgs[i].Role == ledger.User {
+			return i
+		}
+	}
+	for i := len(msgs) - n; i > 0; i-- {
+		if msgs[i].Role == ledger.User {
+			return i
+		}
+	}
+	return 0
+}
+
+// Delta names a list of messages by how many it keeps of the list before, and what it adds.
+func Delta(before, now []ledger.Hash) (kept int, added []ledger.Hash) {
+	for kept < len(before) && kept < len(now) && before[kept] == now[kept] {
+		kept++
+	}
+	return kept, now[kept:]
+}
+
+// Tokens estimates the tokens of a text: about four letters each.
+func Tokens(text string) int { return (len(text) + 3) / 4 }
+
+// Estimate counts a request's tokens.
+func (r Request) Estimate() int {
+	n := Tokens(r.System)
+	for _, t := range r.Tools {
+		n += Tokens(t.Name) + Tokens(t.Summary) + Tokens(string(t.Parameters))
+	}
+	for _, m := range r.Messages {
+		n += 4 + Tokens(m.Text)
+		for _, c := range m.Calls {
+			n += Tokens(c.Tool) + Tokens(c.Args)
+		}
+	}
+	return n
+}
+
+// Reply is what a model answered.
+type Reply struct {
+	Text   string
+	Calls  []ledger.Ask
+	Finish string // "stop", "calls", "length", or what the endpoint said
+	Model  string
+	Usage  ledger.Usage
+}

@@ -1,0 +1,327 @@
+package schema
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/big"
+	"sort"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
+
+	"stonebaton/core/near"
+)
+
+// Schema is a compiled JSON Schema. The zero pointer accepts everything.
+type Schema struct {
+	doc  map[string]any
+	comp *jsonschema.Schema
+}
+
+// Fault is one thing about a value that does not fit.
+type Fault struct {
+	Path string `json:"path"` // such as "/stay/arrives"; "" is the whole value
+	Say  string `json:"say"`
+}
+
+// Compile reads a schema from its document, whose numbers may be of any Go type.
+func Compile(doc map[string]any) (*Schema, error) {
+	raw, err := json.Marshal(doc)
+	if err != nil {
+		return nil, err
+	}
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+	if err != nil {
+		return nil, err
+	}
+	c := jsonschema.NewCompiler()
+	c.DefaultDraft(jsonschema.Draft2020)
+	c.AssertFormat()
+	c.UseLoader(nowhere{})
+	if err := c.AddResource("schema.json", v); err != nil {
+		return nil, plain(err)
+	}
+	comp, err := c.Compile("schema.json")
+	if err != nil {
+		return nil, plain(err)
+	}
+	var own map[string]any
+	if err := json.Unmarshal(raw, &own); err != nil {
+		return nil, err
+	}
+	return &Schema{doc: own, comp: comp}, nil
+}
+
+// nowhere refuses to load schemas from outside the document.
+type nowhere struct{}
+
+func (nowhere) Load(url string) (any, error) {
+	return nil, fmt.Errorf("a schema may only refer to itself, not to %s", url)
+}
+
+func plain(err error) error {
+	var se *jsonschema.SchemaValidationError
+	if errors.As(err, &se) {
+		var ve *jsonschema.ValidationError
+		if errors.As(se.Err, &ve) {
+			f := explain(ve, nil)
+			if len(f) > 0 {
+				return fmt.Errorf("not a JSON Schema: at %q: %s", f[0].Path, f[0].Say)
+			}
+		}
+		return fmt.Errorf("not a JSON Schema: %v", se.Err)
+	}
+	return errors.New(strings.ReplaceAll(err.Error(), "file:///schema.json", ""))
+}
+
+// Doc is the schema's document. Callers must not change it.
+func (s *Schema) Doc() map[string]any {
+	if s == nil {
+		return nil
+	}
+	return s.doc
+}
+
+// Check says what is wrong with a value; nothing where it fits. The value is
+// what encoding/json makes of JSON, or the same with ints.
+func (s *Schema) Check(v any) []Fault {
+	if s == nil {
+		return nil
+	}
+	err := s.comp.Validate(v)
+	if err == nil {
+		return nil
+	}
+	var ve *jsonschema.ValidationError
+	if !errors.As(err, &ve) {
+		return []Fault{{Say: err.Error()}}
+	}
+	faults := explain(ve, s.doc)
+	sort.SliceStable(faults, func(i, j int) bool { return faults[i].Path < faults[j].Path })
+	return faults
+}
+
+// CheckJSON decodes and checks. Text that is no JSON is one fault.
+func (s *Schema) CheckJSON(raw []byte) (any, []Fault) {
+	var v any
+	if err := json.Unmarshal(raw, &v); err != nil {
+		return nil, []Fault{{Say: "is not JSON: " + err.Error()}}
+	}
+	return v, s.Check(v)
+}
+
+// Say joins faults into one sentence after another.
+func Say(faults []Fault) string {
+	parts := make([]string, 0, len(faults))
+	for _, f := range faults {
+		name := strings.ReplaceAll(strings.TrimPrefix(f.Path, "/"), "/", ".")
+		if name == "" {
+			parts = append(parts, f.Say)
+		} else {
+			parts = append(parts, name+" "+f.Say)
+		}
+	}
+	return strings.Join(parts, "; ")
+}
+
+func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
+	path := ""
+	for _, p := range e.InstanceLocation {
+		path += "/" + p
+	}
+	sub := at(doc, e.InstanceLocation)
+	one := func(format string, args ...any) []Fault {
+		return []Fault{{Path: path, Say: fmt.Sprintf(format, args...)}}
+	}
+	switch k := e.ErrorKind.(type) {
+	case *kind.Required:
+		var out []Fault
+		for _, m := range k.Missing {
+			say := "is missing"
+			if d := at(sub, []string{m}); d != nil {
+				say += about(d)
+			}
+			out = append(out, Fault{Path: path + "/" + m, Say: say})
+		}
+		return out
+	case *kind.AdditionalProperties:
+		var out []Fault
+		for _, m := range k.Properties {
+			names := keys(sub)
+			say := "is not known here"
+			if n := near.Names(m, names); len(n) > 0 {
+				say += "; did you mean " + near.Or(n) + "?"
+			} else if len(names) > 0 {
+				say += "; what is: " + strings.Join(names, ", ")
+			}
+			out = append(out, Fault{Path: path + "/" + m, Say: say})
+		}
+		return out
+	case *kind.Type:
+		return one("must be %s, not %s%s", article(strings.Join(k.Want, " or ")), article(k.Got), example(sub))
+	case *kind.Enum:
+		want := make([]string, len(k.Want))
+		for i, w := range k.Want {
+			want[i] = text(w)
+		}
+		hint := ""
+		if g, ok := k.Got.(string); ok {
+			if n := near.Names(g, want); len(n) > 0 {
+				hint = "; " + near.Or(n[:1]) + " is nearest"
+			}
+		}
+		return one("must be one of %s, not %s%s", strings.Join(want, ", "), text(k.Got), hint)
+	case *kind.Const:
+		return one("must be %s, not %s", text(k.Want), text(k.Got))
+	case *kind.Format:
+		return one("must be %s, not %s", format(k.Want), text(k.Got))
+	case *kind.Pattern:
+		d, _ := sub["description"].(string)
+		if d != "" {
+			d = ": " + strings.TrimSuffix(d, ".")
+		}
+		return one("must match %s%s; %q does not", k.Want, d, k.Got)
+	case *kind.Minimum:
+		return one("must be at least %s, not %s", num(k.Want), num(k.Got))
+	case *kind.Maximum:
+		return one("must be at most %s, not %s", num(k.Want), num(k.Got))
+	case *kind.ExclusiveMinimum:
+		return one("must be more than %s, not %s", num(k.Want), num(k.Got))
+	case *kind.ExclusiveMaximum:
+		return one("must be less than %s, not %s", num(k.Want), num(k.Got))
+	case *kind.MultipleOf:
+		return one("must be a multiple of %s, not %s", num(k.Want), num(k.Got))
+	case *kind.MinLength:
+		return one("must have at least %d characters, not %d", k.Want, k.Got)
+	case *kind.MaxLength:
+		return one("must have at most %d characters, not %d", k.Want, k.Got)
+	case *kind.MinItems:
+		return one("must have at least %d entries, not %d", k.Want, k.Got)
+	case *kind.MaxItems:
+		return one("must have at most %d entries, not %d", k.Want, k.Got)
+	case *kind.FalseSchema:
+		return one("is not allowed here")
+	}
+	if len(e.Causes) == 0 {
+		return one("does not fit: %s", strings.ReplaceAll(fmt.Sprintf("%#v", e.ErrorKind), "kind.", ""))
+	}
+	var out []Fault
+	for _, c := range e.Causes {
+		out = append(out, explain(c, doc)...)
+	}
+	return out
+}
+
+// at follows a path of a value through the schema that describes it.
+func at(doc map[string]any, path []string) map[string]any {
+	for _, p := range path {
+		if props, ok := doc["properties"].(map[string]any); ok {
+			if d, ok := props[p].(map[string]any); ok {
+				doc = d
+				continue
+			}
+		}
+		if items, ok := doc["items"].(map[string]any); ok {
+			doc = items
+			continue
+		}
+		return nil
+	}
+	return doc
+}
+
+// Keys gives the names of the properties a schema document describes, sorted.
+func Keys(doc map[string]any) []string { return keys(doc) }
+
+func keys(doc map[string]any) []string {
+	props, _ := doc["properties"].(map[string]any)
+	out := make([]string, 0, len(props))
+	for k := range props {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// about tells in brackets what a missing value would be.
+func about(d map[string]any) string {
+	if s, _ := d["description"].(string); s != "" {
+		return " (" + strings.TrimSuffix(s, ".") + ")"
+	}
+	if e, ok := d["enum"].([]any); ok {
+		w := make([]string, len(e))
+		for i := range e {
+			w[i] = text(e[i])
+		}
+		return " (one of " + strings.Join(w, ", ") + ")"
+	}
+	if t, _ := d["type"].(string); t != "" {
+		return " (" + article(t) + ")"
+	}
+	return ""
+}
+
+func example(d map[string]any) string {
+	switch d["type"] {
+	case "number":
+		return ", such as 46.5"
+	case "integer":
+		return ", such as 3"
+	case "boolean":
+		return ": true or false"
+	case "array":
+		return ", such as [ … ]"
+	}
+	return ""
+}
+
+func article(w string) string {
+	if w == "" || w == "null" {
+		return w
+	}
+	if strings.ContainsRune("aeio", rune(w[0])) {
+		return "an " + w
+	}
+	return "a " + w
+}
+
+func format(f string) string {
+	switch f {
+	case "date-time":
+		return "a date and time with its offset, such as 2026-05-08T12:00:00+01:00"
+	case "date":
+		return "a date, such as 2026-05-08"
+	case "time":
+		return "a time with its offset, such as 12:00:00+01:00"
+	case "email":
+		return "a mail address"
+	case "uri":
+		return "an absolute URL"
+	}
+	return article(f)
+}
+
+func text(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	if s, ok := v.(string); ok && s != "" && !strings.ContainsAny(s, " ,;\"") {
+		return s
+	}
+	return string(b)
+}
+
+func num(r *big.Rat) string {
+	if r == nil {
+		return "?"
+	}
+	if r.IsInt() {
+		return r.Num().String()
+	}
+	f, _ := r.Float64()
+	return text(f)
+}

@@ -1,0 +1,7 @@
+// Package engine drives runs: it asks loop.Next what has to happen, writes the
+// intent to the ledger, does the deed through a port, writes what came of it,
+// and asks again. One driver serves one run; results, settlements, stops and
+// timers reach it through its mailbox. A run that is held or closed has no driver.
+//
+// What the engine needs of the world are the interfaces in ports.go.
+package engine

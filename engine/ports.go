@@ -1,0 +1,140 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"stonebaton/core/expr"
+	"stonebaton/core/ledger"
+	"stonebaton/core/loop"
+	"stonebaton/core/project"
+	"stonebaton/core/prompt"
+)
+
+// Errors of a Log.
+var (
+	ErrConflict  = errors.New("another writer has appended to the run")
+	ErrBusy      = errors.New("the session has a run that is not over")
+	ErrTaken     = errors.New("the id is taken")
+	ErrNoRun     = errors.New("there is no such run")
+	ErrNoSession = errors.New("there is no such session")
+)
+
+// Head is what the list of runs shows of a run; it is stored with every append.
+type Head struct {
+	Status           ledger.Status
+	Agent            string
+	Agents           []string // that have held the baton, in order
+	Tools            []string // that were called
+	Turns, Calls     int
+	Tokens           ledger.Usage
+	Cost             float64
+	Worked           time.Duration
+	Answer, Problem  string
+	OpenedAt, LastAt time.Time
+}
+
+// Batch is appended whole or not at all.
+type Batch struct {
+	Run    string
+	Events []ledger.Event
+	Parts  map[ledger.Hash][]byte // of requests, by content
+	Head   Head
+}
+
+// Opening is the first batch of a run.
+type Opening struct {
+	Batch
+	Session, Project, Person, Text string
+	New                            bool  // the session begins with it
+	Inbox                          int64 // the message it takes from the inbox; 0 is none
+}
+
+// Session is a line of runs.
+type Session struct {
+	ID   string
+	Runs int
+	Last string // newest run; "" before the first
+	Busy bool   // Last is not over
+}
+
+// Waiting is a message in a session's inbox.
+type Waiting struct {
+	ID    int64
+	Start Start
+}
+
+// Log keeps ledgers and what goes with them. Append and Open return when the
+// batch is on disk.
+type Log interface {
+	Open(ctx context.Context, o Opening) error
+	Append(ctx context.Context, b Batch) error
+	Read(ctx context.Context, run string) ([]ledger.Event, error)
+	Session(ctx context.Context, id string) (Session, error)
+	Enqueue(ctx context.Context, s Start) error
+	Inbox(ctx context.Context, session string) (Waiting, bool, error)
+	Queues(ctx context.Context) ([]string, error)     // sessions with messages waiting
+	Unfinished(ctx context.Context) ([]string, error) // runs that are neither over nor held
+	Due(ctx context.Context, now time.Time) (runs []string, next time.Time, err error)
+}
+
+// Models asks models.
+type Models interface {
+	Ask(ctx context.Context, p *project.Project, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure)
+}
+
+// Invocation is one attempt at a tool call.
+type Invocation struct {
+	Project *project.Project
+	Tool    *project.Tool
+	Args    any
+	Vars    expr.Vars
+	Key     string // the same at every attempt
+	Stub    bool
+}
+
+// Tools carries calls out.
+type Tools interface {
+	Call(ctx context.Context, i Invocation) (loop.Result, *loop.Failure)
+}
+
+// Projects finds the version of a project that a run was opened with.
+type Projects interface {
+	Current() (*project.Project, error)
+	Version(ctx context.Context, h ledger.Hash) (*project.Project, error)
+}
+
+// Blanker takes secrets out of what comes from outside.
+type Blanker interface {
+	Text(string) string
+	Value(any) any
+	Stream(func(string)) (write func(string), flush func())
+}
+
+// Live is told what was committed, and the words of a turn as they come. It
+// must not block.
+type Live interface {
+	Committed(run string, events []ledger.Event)
+	Delta(run, step, text string)
+}
+
+// Clock tells the time and waits for it.
+type Clock interface {
+	Now() time.Time
+	// Until gives a channel that delivers at due. Idle says that nothing but
+	// time can make the run go on, so a made-up clock may jump there.
+	Until(due time.Time, idle bool) (<-chan time.Time, func())
+}
+
+// WallClock is the real time.
+type WallClock struct{}
+
+// Now is the wall's time, to the microsecond.
+func (WallClock) Now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// Until waits in real time.
+func (WallClock) Until(due time.Time, _ bool) (<-chan time.Time, func()) {
+	t := time.NewTimer(time.Until(due))
+	return t.C, func() { t.Stop() }
+}
