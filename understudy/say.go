@@ -31,13 +31,13 @@ func list(names []string) string {
 // tell answers from what the tools brought since the person spoke: from those
 // that were asked for, where any were, and from failures.
 func (th *thought) tell() string {
-	any := false
+	some := false
 	for _, d := range th.done {
-		any = any || th.asked[d.tool] || d.bad
+		some = some || th.asked[d.tool] || d.bad
 	}
 	var parts []string
 	for _, d := range th.done {
-		if any && !th.asked[d.tool] && !d.bad {
+		if some && !th.asked[d.tool] && !d.bad {
 			continue
 		}
 		switch v := d.value.(type) {

@@ -1,0 +1,255 @@
+// Package api holds the types of the HTTP API, shared by the service and the
+// client. The document that describes them is service/openapi.yaml; a test
+// holds every answer of the service against it.
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"stonebaton/app"
+	"stonebaton/core/ledger"
+	"stonebaton/core/project"
+	"stonebaton/core/trace"
+	"stonebaton/store"
+)
+
+// Problem is an error as RFC 9457 has it, with a remedy and a place.
+type Problem struct {
+	Type   string         `json:"type"`
+	Title  string         `json:"title"`
+	Status int            `json:"status"`
+	Detail string         `json:"detail"`
+	Remedy string         `json:"remedy,omitempty"`
+	Place  *project.Place `json:"place,omitempty"`
+}
+
+func (p *Problem) Error() string {
+	s := p.Detail
+	if p.Place != nil && p.Place.File != "" {
+		s = fmt.Sprintf("%s:%d:%d: %s", p.Place.File, p.Place.Line, p.Place.Col, s)
+	}
+	if p.Remedy != "" {
+		s += "\n" + p.Remedy
+	}
+	return s
+}
+
+// Start is what POST /api/runs takes.
+type Start struct {
+	Text    string         `json:"text"`
+	Session string         `json:"session,omitempty"`
+	Agent   string         `json:"agent,omitempty"`
+	Tools   ledger.Tools   `json:"tools,omitempty"`
+	Model   string         `json:"model,omitempty"`
+	Person  string         `json:"person,omitempty"`
+	State   map[string]any `json:"state,omitempty"`
+}
+
+// Begun is what POST /api/runs gives. A message that waits has no run yet.
+type Begun struct {
+	Run      string `json:"run,omitempty"`
+	Session  string `json:"session"`
+	Status   string `json:"status"` // going or waiting
+	WaitsFor string `json:"waits_for,omitempty"`
+}
+
+// RunList is a page of runs.
+type RunList struct {
+	Runs []store.Run `json:"runs"`
+	Next string      `json:"next,omitempty"` // cursor of the next page
+}
+
+// Run is one run with its steps.
+type Run struct {
+	Run     trace.Totals   `json:"run"`
+	Steps   []*trace.Step  `json:"steps"`
+	Tickets []store.Ticket `json:"tickets"`
+	Waiting []string       `json:"waiting"` // messages in the session's inbox
+}
+
+// Events is a page of a run's events.
+type Events struct {
+	Events []ledger.Event `json:"events"`
+	Next   int64          `json:"next,omitempty"` // the after= of the next page
+}
+
+// Change is one message of a run's event stream.
+type Change struct {
+	Event  ledger.Event  `json:"event"`
+	Steps  []*trace.Step `json:"steps"` // that the event changed
+	Totals trace.Totals  `json:"totals"`
+}
+
+// Delta is a piece of a turn's words in the event stream.
+type Delta struct {
+	Step string `json:"step"`
+	Text string `json:"text"`
+}
+
+// Request is the exact request of a turn.
+type Request struct {
+	Step     string             `json:"step"`
+	Agent    string             `json:"agent"`
+	Model    string             `json:"model"`
+	Attempt  int                `json:"attempt"`
+	System   string             `json:"system"`
+	Tools    []project.Contract `json:"tools"`
+	Messages []ledger.Message   `json:"messages"`
+	Same     bool               `json:"same"`           // this program would build the same request today
+	Differs  string             `json:"differs"`        // why not, where it would not
+	Wire     json.RawMessage    `json:"wire,omitempty"` // the body as it was sent
+}
+
+// Session is one session with its runs, the oldest first.
+type Session struct {
+	store.SessionRow
+	Talk    []Said         `json:"talk"`
+	State   map[string]any `json:"state"`
+	Waiting []string       `json:"waiting"`
+}
+
+// Said is one part of a session's conversation.
+type Said struct {
+	Run    string    `json:"run"`
+	Who    string    `json:"who"` // user, agent, handoff, or problem
+	Agent  string    `json:"agent,omitempty"`
+	To     string    `json:"to,omitempty"` // of a handoff
+	Text   string    `json:"text"`
+	Step   string    `json:"step,omitempty"`
+	At     time.Time `json:"at"`
+	Status string    `json:"status,omitempty"` // of the run, with its last part
+}
+
+// Project is the project in use.
+type Project struct {
+	Name     string         `json:"name"`
+	Summary  string         `json:"summary"`
+	Dir      string         `json:"dir"`
+	Version  ledger.Hash    `json:"version"`
+	Start    string         `json:"start"`
+	Zone     string         `json:"zone"`
+	Agents   []Agent        `json:"agents"`
+	Models   []Model        `json:"models"`
+	State    map[string]any `json:"state_schema"`
+	Errors   int            `json:"errors"`
+	Warnings int            `json:"warnings"`
+	Older    bool           `json:"older"` // the files have errors; this is the last good version
+}
+
+// Agent is an agent of the project.
+type Agent struct {
+	ID       string        `json:"id"`
+	Status   string        `json:"status"`
+	Summary  string        `json:"summary"`
+	Model    string        `json:"model"`
+	Tools    []string      `json:"tools"`
+	Handoffs []string      `json:"handoffs"`
+	Place    project.Place `json:"place"`
+}
+
+// Model is a model of the project. Keys are named, never shown.
+type Model struct {
+	ID       string  `json:"id"`
+	Status   string  `json:"status"` // default, fallback or other
+	Wire     string  `json:"wire"`
+	URL      string  `json:"url,omitempty"`
+	Name     string  `json:"name,omitempty"`
+	Key      string  `json:"key,omitempty"`
+	Fallback string  `json:"fallback,omitempty"`
+	Input    float64 `json:"price_input"`
+	Output   float64 `json:"price_output"`
+}
+
+// ModelTest is what came of asking a model one question.
+type ModelTest struct {
+	ID     string          `json:"id"`
+	Status string          `json:"status"` // answers or fails
+	MS     int64           `json:"ms"`
+	Answer string          `json:"answer,omitempty"`
+	Model  string          `json:"model,omitempty"`
+	Tokens ledger.Usage    `json:"tokens"`
+	Error  *ledger.Problem `json:"error,omitempty"`
+}
+
+// Problems is what is wrong with the project's files.
+type Problems struct {
+	Problems []project.Problem `json:"problems"`
+	Older    bool              `json:"older"`
+	Read     time.Time         `json:"read_at"`
+}
+
+// Tool is a tool's contract and what is known of it.
+type Tool struct {
+	ID      string           `json:"id"`
+	Status  string           `json:"status"` // live, or stub where it has nothing else
+	Summary string           `json:"summary"`
+	Effect  ledger.Effect    `json:"effect"`
+	Handler string           `json:"handler"`
+	Replay  string           `json:"replay,omitempty"`
+	Stubs   int              `json:"stubs"`
+	Gate    string           `json:"gate,omitempty"` // when a person is asked, in words
+	By      []string         `json:"by"`
+	Agents  []string         `json:"agents"`
+	Input   map[string]any   `json:"input"`
+	Output  map[string]any   `json:"output,omitempty"`
+	Seen    project.Contract `json:"contract"` // as models see it
+	Place   project.Place    `json:"place"`
+}
+
+// Try is what POST /api/tools/{name}/try takes.
+type Try struct {
+	Args  map[string]any `json:"args"`
+	Tools ledger.Tools   `json:"tools,omitempty"` // live or stubs
+	State map[string]any `json:"state,omitempty"`
+}
+
+// Tried is what came of a try.
+type Tried struct {
+	ID     string         `json:"id"`
+	Status string         `json:"status"` // returned, failed or refused
+	Result any            `json:"result,omitempty"`
+	Words  string         `json:"words"` // what the model would read
+	Sets   map[string]any `json:"sets,omitempty"`
+	Gate   string         `json:"gate,omitempty"` // why a run would ask a person first
+	Class  string         `json:"class,omitempty"`
+	Error  string         `json:"error,omitempty"`
+	Known  ledger.Outcome `json:"outcome,omitempty"`
+	Sent   *ledger.Sent   `json:"sent,omitempty"`
+	MS     int64          `json:"ms"`
+}
+
+// Ticket is a ticket with what a person needs to decide it.
+type Ticket struct {
+	store.Ticket
+	Schema map[string]any `json:"schema"` // of the values
+	Talk   []Said         `json:"talk"`   // what led here
+}
+
+// Settle is what POST /api/tickets/{id}/settle takes.
+type Settle struct {
+	Verb    ledger.Verb    `json:"verb"`
+	Because string         `json:"because,omitempty"`
+	Args    map[string]any `json:"args,omitempty"`
+	Result  any            `json:"result,omitempty"`
+	As      string         `json:"as,omitempty"`
+	ID      string         `json:"id,omitempty"`
+	Shown   ledger.Hash    `json:"shown,omitempty"`
+}
+
+// Stop is what POST /api/runs/{id}/stop takes.
+type Stop struct {
+	Because string `json:"because,omitempty"`
+}
+
+// Drills is what POST /api/drills takes; no names are all drills.
+type Drills struct {
+	Names []string `json:"names,omitempty"`
+}
+
+// DrillList is a list of drills with their newest results. A drill that has not
+// been run has the status "new".
+type DrillList struct {
+	Drills []app.DrillResult `json:"drills"`
+}

@@ -1,0 +1,510 @@
+package cli
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"text/tabwriter"
+
+	"stonebaton/api"
+	"stonebaton/app"
+	"stonebaton/core/ledger"
+	"stonebaton/core/near"
+	"stonebaton/core/project"
+	"stonebaton/model"
+	"stonebaton/model/chat"
+	"stonebaton/secret"
+	"stonebaton/service"
+	"stonebaton/understudy"
+)
+
+//go:embed starter
+var starter embed.FS
+
+var newCommand = command{
+	name: "new", args: "DIR", most: 1, does: "make a small project that runs at once", example: "stonebaton new workshop",
+	set: func(k *call, _ *flag.FlagSet) func(context.Context, []string) error {
+		return func(_ context.Context, args []string) error {
+			if len(args) == 0 {
+				return use("where? Name a folder that is not there yet")
+			}
+			dir := args[0]
+			if list, err := os.ReadDir(dir); err == nil && len(list) > 0 {
+				return fmt.Errorf("%s is not empty; nothing was written. Name a folder that is not there yet", dir)
+			}
+			files, err := fs.Sub(starter, "starter")
+			if err != nil {
+				return err
+			}
+			if err := copyOut(files, dir); err != nil {
+				return err
+			}
+			if err := os.Rename(filepath.Join(dir, "gitignore"), filepath.Join(dir, ".gitignore")); err != nil {
+				return err
+			}
+			k.print("Made %s: two agents, one tool with a gate, one drill.\n\n  stonebaton drill -dir %s     test it, offline\n  stonebaton serve %s          run it, with the console\n  stonebaton say \"I want to borrow the lathe for 3 days, please.\"\n", dir, dir, dir)
+			return nil
+		}
+	},
+}
+
+// copyOut writes files into a folder; those that are there stay as they are.
+func copyOut(files fs.FS, dir string) error {
+	return fs.WalkDir(files, ".", func(p string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(dir, filepath.FromSlash(p))
+		if e.IsDir() {
+			return os.MkdirAll(to, 0o755)
+		}
+		raw, err := fs.ReadFile(files, p)
+		if err != nil {
+			return err
+		}
+		f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if errors.Is(err, fs.ErrExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(raw)
+		return errors.Join(err, f.Close())
+	})
+}
+
+// folder reads a project, and reports its problems where it cannot be run.
+func (k *call) folder(dir string) (*project.Project, *secret.Store, error) {
+	env := app.Environment(dir, nil)
+	p, src, probs := app.Read(dir, env)
+	if p == nil {
+		for _, x := range probs {
+			if x.Grade == project.Error {
+				k.note("%s\n", problemText(x))
+			}
+		}
+		return nil, nil, fmt.Errorf("the project in %s cannot be run as it is", dir)
+	}
+	s := secret.New(env)
+	for _, text := range src.Files {
+		s.Learn(text)
+	}
+	return p, s, nil
+}
+
+func problemText(x project.Problem) string {
+	at := x.File
+	if x.Line > 0 {
+		at += fmt.Sprintf(":%d:%d", x.Line, x.Col)
+	}
+	s := fmt.Sprintf("%s: %s: %s", at, x.Grade, x.Say)
+	if x.Remedy != "" {
+		s += "\n    " + x.Remedy
+	}
+	return s
+}
+
+var checkCommand = command{
+	name: "check", args: "[DIR]", most: 1, does: "read a project and list its problems", example: "stonebaton check examples/harbour",
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.asJSON(fs)
+		return func(_ context.Context, args []string) error {
+			dir := "."
+			if len(args) > 0 {
+				dir = args[0]
+			}
+			p, _, probs := app.Read(dir, app.Environment(dir, nil))
+			errs := 0
+			for _, x := range probs {
+				if x.Grade == project.Error {
+					errs++
+				}
+			}
+			var end error
+			if errs > 0 {
+				end = exit(failed)
+			}
+			if k.json {
+				type row struct {
+					ID     string        `json:"id"`
+					Status project.Grade `json:"status"`
+					project.Problem
+				}
+				rows := []row{}
+				for i, x := range probs {
+					rows = append(rows, row{fmt.Sprint(i + 1), x.Grade, x})
+				}
+				return errors.Join(k.printJSON(rows), end)
+			}
+			for _, x := range probs {
+				k.print("%s\n", problemText(x))
+			}
+			if p == nil {
+				k.print("%s and %s. No run can start until the errors are mended.\n", count(errs, "error"), count(len(probs)-errs, "warning"))
+				return end
+			}
+			say := "No problems"
+			if len(probs) > 0 {
+				say = count(len(probs), "warning")
+			}
+			k.print("%s: %s with %s, %s, %s, %s. It begins with %s.\n", p.Name, say, count(len(p.Agents), "agent"), count(len(p.Tools), "tool"), count(len(p.Models), "model"), count(len(p.Drills), "drill"), p.Start)
+			return nil
+		}
+	},
+}
+
+var drillCommand = command{
+	name: "drill", args: "[NAME…]", most: -1, does: "run a project's drills, offline and side by side", example: "stonebaton drill -dir examples/harbour",
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.asJSON(fs)
+		dir := fs.String("dir", ".", "the project's `folder`")
+		steps := fs.Bool("steps", false, "show the steps of every drill, not only of those that failed")
+		return func(ctx context.Context, args []string) error {
+			p, s, err := k.folder(*dir)
+			if err != nil {
+				return err
+			}
+			if len(p.Drills) == 0 {
+				return fmt.Errorf("the project has no drills; write one: `stonebaton schema drill` says how")
+			}
+			tell := func(r app.DrillResult) {
+				if !k.json {
+					k.drill(r, *steps)
+				}
+			}
+			results, err := app.RunDrills(ctx, p, s, args, tell)
+			if err != nil {
+				return err
+			}
+			bad := 0
+			for _, r := range results {
+				if r.Status != "passed" {
+					bad++
+				}
+			}
+			var end error
+			if bad > 0 {
+				end = exit(failed)
+			}
+			if k.json {
+				return errors.Join(k.printJSON(results), end)
+			}
+			k.print("\n%d passed, %d failed\n", len(results)-bad, bad)
+			return end
+		}
+	},
+}
+
+// drill prints a drill's result: what was expected against what happened.
+func (k *call) drill(r app.DrillResult, steps bool) {
+	mark := k.paint("32", "passed")
+	if r.Status != "passed" {
+		mark = k.paint("31", r.Status)
+	}
+	k.print("%s  %s   %s\n", mark, r.ID, span(r.MS))
+	if r.Error != "" {
+		k.print("        %s\n", r.Error)
+	}
+	for _, f := range r.Faults {
+		at := ""
+		if f.Step > 0 {
+			at = fmt.Sprintf(" (step %d)", f.Step)
+		}
+		k.print("        %s: expected %s\n        %s  happened %s%s\n", f.What, f.Want, strings.Repeat(" ", len(f.What)), f.Got, at)
+	}
+	if r.Status == "passed" && !steps {
+		return
+	}
+	for _, say := range r.Says {
+		k.print("      > %s\n", say.Text)
+		for _, s := range say.Steps {
+			k.print("      %3d  %s\n", s.N, k.line(s))
+		}
+		if say.Totals.Answer != "" {
+			k.print("           %s\n", strings.ReplaceAll(say.Totals.Answer, "\n", "\n           "))
+		}
+	}
+	k.print("        %s:%d\n", r.Place.File, r.Place.Line)
+}
+
+// here says whether a command on a tool or model works on a folder: where one
+// is named, or where the current one is a project and no service is named.
+func (k *call) here(dir string) bool {
+	if dir != "" {
+		return true
+	}
+	if k.elsewhere() {
+		return false
+	}
+	_, err := os.Stat(project.Main)
+	return err == nil
+}
+
+func or(s, def string) string {
+	if s == "" {
+		return def
+	}
+	return s
+}
+
+var toolsCommand = command{
+	name: "tools", args: "[TOOL]", most: 1, does: "list the tools, or show one's contract as models see it", example: "stonebaton tools find_berth",
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.remote(fs)
+		k.asJSON(fs)
+		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
+		return func(ctx context.Context, args []string) error {
+			var list []api.Tool
+			if k.here(*dir) {
+				p, _, err := k.folder(or(*dir, "."))
+				if err != nil {
+					return err
+				}
+				list = service.Tools(p)
+			} else {
+				var err error
+				if list, err = k.client().Tools(ctx); err != nil {
+					return err
+				}
+			}
+			if len(args) == 1 {
+				var names []string
+				for _, t := range list {
+					names = append(names, t.ID)
+					if t.ID == args[0] {
+						if k.json {
+							return k.printJSON(t)
+						}
+						k.tool(t)
+						return nil
+					}
+				}
+				return fmt.Errorf("there is no tool %q.%s", args[0], near.Hint(args[0], names))
+			}
+			if k.json {
+				return k.printJSON(list)
+			}
+			if len(list) == 0 {
+				k.print("The project has no tools.\n")
+				return nil
+			}
+			w := tabwriter.NewWriter(k.Out, 0, 4, 3, ' ', 0)
+			fmt.Fprintln(w, "tool\teffect\tby\tstubs\tgate\tagents\tsummary")
+			for _, t := range list {
+				fmt.Fprintf(w, "%s\t%s\t%s\t%d\t%s\t%s\t%s\n", t.ID, t.Effect, t.Handler, t.Stubs, or(t.Gate, "none"), or(strings.Join(t.Agents, ", "), "nobody"), clip(t.Summary, 60))
+			}
+			return w.Flush()
+		}
+	},
+}
+
+func (k *call) tool(t api.Tool) {
+	k.print("%s\n%s\n\n", t.ID, t.Summary)
+	k.print("effect   %s\nby       %s, %s\n", t.Effect, t.Handler, count(t.Stubs, "stub"))
+	if t.Gate != "" {
+		k.print("gate     %s: %s\n", t.Gate, or(strings.Join(t.By, ", "), "anybody"))
+	}
+	k.print("agents   %s\nfile     %s:%d\n", or(strings.Join(t.Agents, ", "), "nobody"), t.Place.File, t.Place.Line)
+	show := func(name string, doc map[string]any) {
+		if b, err := json.MarshalIndent(doc, "", "  "); err == nil && len(doc) > 0 {
+			k.print("\n%s\n%s\n", name, b)
+		}
+	}
+	show("input", t.Input)
+	show("output", t.Output)
+}
+
+var tryCommand = command{
+	name: "try", args: "TOOL", most: 1, does: "call one tool by itself and see the words a model would read", example: `stonebaton try find_vessel -args '{"name":"Marrow Light"}'`,
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.remote(fs)
+		k.asJSON(fs)
+		args := fs.String("args", "{}", "the arguments, as `JSON`")
+		stub := fs.Bool("stub", false, "call the stub in place of the live tool")
+		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
+		state := fs.String("state", "{}", "the state it sees, as `JSON`")
+		return func(ctx context.Context, rest []string) error {
+			if len(rest) == 0 {
+				return use("which tool? `stonebaton tools` lists them")
+			}
+			in := api.Try{Tools: ledger.ToolsLive}
+			if *stub {
+				in.Tools = ledger.ToolsStubs
+			}
+			if err := json.Unmarshal([]byte(*args), &in.Args); err != nil {
+				return use("-args is not a JSON object: %v", err)
+			}
+			if err := json.Unmarshal([]byte(*state), &in.State); err != nil {
+				return use("-state is not a JSON object: %v", err)
+			}
+			var out api.Tried
+			var err error
+			if k.here(*dir) {
+				p, s, ferr := k.folder(or(*dir, "."))
+				if ferr != nil {
+					return ferr
+				}
+				out, err = service.Try(ctx, p, app.Handlers(s), s, rest[0], in)
+			} else {
+				out, err = k.client().Try(ctx, rest[0], in)
+			}
+			if err != nil {
+				return err
+			}
+			var end error
+			if out.Status != "returned" {
+				end = exit(failed)
+			}
+			if k.json {
+				return errors.Join(k.printJSON(out), end)
+			}
+			k.tried(out)
+			return end
+		}
+	},
+}
+
+func (k *call) tried(t api.Tried) {
+	k.print("%s %s in %s\n", t.ID, t.Status, span(t.MS))
+	if t.Error != "" {
+		k.print("error    %s (%s, %s)\n", t.Error, t.Class, strings.ReplaceAll(string(t.Known), "_", " "))
+	}
+	if t.Result != nil {
+		if b, err := json.MarshalIndent(t.Result, "         ", "  "); err == nil {
+			k.print("result   %s\n", b)
+		}
+	}
+	k.print("words    %s\n", strings.ReplaceAll(t.Words, "\n", "\n         "))
+	if len(t.Sets) > 0 {
+		if b, err := json.Marshal(t.Sets); err == nil {
+			k.print("sets     %s\n", b)
+		}
+	}
+	if t.Gate != "" {
+		k.print("gate     %s\n", t.Gate)
+	}
+	if p := t.Sent; p != nil {
+		line := strings.TrimSpace(p.Method + " " + p.URL)
+		if p.Status > 0 {
+			line += fmt.Sprintf(" → %d, %d bytes", p.Status, p.Bytes)
+		}
+		k.print("proof    %s\n", line)
+		if p.Log != "" {
+			k.print("log      %s\n", strings.ReplaceAll(strings.TrimSpace(p.Log), "\n", "\n         "))
+		}
+	}
+}
+
+var modelsCommand = command{
+	name: "models", most: 0, does: "list the models, or ask one whether it answers", example: "stonebaton models -test house",
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.remote(fs)
+		k.asJSON(fs)
+		test := fs.String("test", "", "ask this `model` one question")
+		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
+		return func(ctx context.Context, _ []string) error {
+			var p *project.Project
+			var s *secret.Store
+			if k.here(*dir) {
+				var err error
+				if p, s, err = k.folder(or(*dir, ".")); err != nil {
+					return err
+				}
+			}
+			if *test != "" {
+				return k.testModel(ctx, p, s, *test)
+			}
+			var list []api.Model
+			var err error
+			if p != nil {
+				list = service.Models(p)
+			} else if list, err = k.client().Models(ctx); err != nil {
+				return err
+			}
+			if k.json {
+				return k.printJSON(list)
+			}
+			w := tabwriter.NewWriter(k.Out, 0, 4, 3, ' ', 0)
+			fmt.Fprintln(w, "model\tstatus\twire\tname\turl\tkey\tfallback")
+			for _, m := range list {
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", m.ID, m.Status, m.Wire, m.Name, m.URL, m.Key, m.Fallback)
+			}
+			return w.Flush()
+		}
+	},
+}
+
+func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Store, name string) error {
+	var out api.ModelTest
+	if p != nil {
+		m := p.Models[name]
+		if m == nil {
+			var have []string
+			for n := range p.Models {
+				have = append(have, n)
+			}
+			return fmt.Errorf("there is no model %q.%s", name, near.Hint(name, have))
+		}
+		out = service.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s)}, s, p, m)
+	} else {
+		var err error
+		if out, err = k.client().TestModel(ctx, name); err != nil {
+			return err
+		}
+	}
+	var end error
+	if out.Status != "answers" {
+		end = exit(failed)
+	}
+	if k.json {
+		return errors.Join(k.printJSON(out), end)
+	}
+	if out.Error != nil {
+		k.print("%s does not answer: %s\n", out.ID, out.Error.Say)
+		if out.Error.Remedy != "" {
+			k.print("%s\n", out.Error.Remedy)
+		}
+		return end
+	}
+	k.print("%s answers in %s, %d tokens in, %d out: %s\n", out.ID, span(out.MS), out.Tokens.In, out.Tokens.Out, clip(out.Answer, 200))
+	return nil
+}
+
+var schemaCommand = command{
+	name: "schema", args: "KIND", most: 1, does: "print the JSON Schema of a kind of document, for editors", example: "stonebaton schema tool > tool.schema.json",
+	set: func(k *call, _ *flag.FlagSet) func(context.Context, []string) error {
+		return func(_ context.Context, args []string) error {
+			kinds := strings.Join(project.Kinds(), ", ")
+			if len(args) == 0 {
+				return use("of which kind? There is: %s", kinds)
+			}
+			doc, ok := project.KindSchema(args[0])
+			if !ok {
+				return use("there is no kind %q.%s There is: %s", args[0], near.Hint(args[0], project.Kinds()), kinds)
+			}
+			return k.printJSON(doc)
+		}
+	},
+}
+
+var versionCommand = command{
+	name: "version", most: 0, does: "print the version",
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.asJSON(fs)
+		return func(context.Context, []string) error {
+			if k.json {
+				return k.printJSON(map[string]any{"version": Version, "ledger": ledger.Version})
+			}
+			k.print("stonebaton %s\n", Version)
+			return nil
+		}
+	},
+}

@@ -1,0 +1,274 @@
+// Package client talks to a Stone Baton service over its HTTP API.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"stonebaton/api"
+	"stonebaton/store"
+)
+
+// Client is a service's address. Its methods return *api.Problem for what the
+// service refuses and *UnreachableError where there is no service.
+type Client struct {
+	base string
+	http *http.Client
+}
+
+// UnreachableError says that no service answers at an address.
+type UnreachableError struct {
+	URL string
+	Err error
+}
+
+func (e *UnreachableError) Error() string {
+	return fmt.Sprintf("no service answers at %s; start one with `stonebaton serve` or `stonebaton demo`, or name another with -at URL", e.URL)
+}
+
+func (e *UnreachableError) Unwrap() error { return e.Err }
+
+// New gives the client of the service at a URL.
+func New(base string) *Client {
+	return &Client{base: strings.TrimSuffix(base, "/"), http: &http.Client{Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 64, DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext}}}
+}
+
+// URL is the service's address.
+func (c *Client) URL() string { return c.base }
+
+func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Accept", "application/json")
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	resp, err := c.send(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+		return fmt.Errorf("the service's answer to %s %s cannot be read: %w", method, path, err)
+	}
+	return nil
+}
+
+// send sends a request; an answer of 400 or more is an error.
+func (c *Client) send(req *http.Request) (*http.Response, error) {
+	resp, err := c.http.Do(req)
+	if err != nil {
+		if req.Context().Err() != nil {
+			return nil, req.Context().Err()
+		}
+		return nil, &UnreachableError{URL: c.base, Err: err}
+	}
+	if resp.StatusCode < 400 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10)) // what came of it is enough
+	var p api.Problem
+	if json.Unmarshal(raw, &p) != nil || p.Detail == "" {
+		p = api.Problem{Status: resp.StatusCode, Detail: fmt.Sprintf("%s %s answered %s, which is no answer of Stone Baton", req.Method, req.URL, resp.Status)}
+	}
+	return nil, &p
+}
+
+// Begin starts a run, or leaves a message for one that is not over.
+func (c *Client) Begin(ctx context.Context, s api.Start) (out api.Begun, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/runs", s, &out)
+}
+
+// Runs lists runs; see GET /api/runs for what the query may hold.
+func (c *Client) Runs(ctx context.Context, q url.Values) (out api.RunList, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/runs?"+q.Encode(), nil, &out)
+}
+
+// Run gives one run with its steps.
+func (c *Client) Run(ctx context.Context, id string) (out api.Run, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/runs/"+url.PathEscape(id), nil, &out)
+}
+
+// Step gives everything about a step, by its number or id, as JSON.
+func (c *Client) Step(ctx context.Context, run, step string) (out json.RawMessage, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/runs/"+url.PathEscape(run)+"/steps/"+url.PathEscape(step), nil, &out)
+}
+
+// Request gives the exact request of a turn, by its number or id.
+func (c *Client) Request(ctx context.Context, run, step string) (out api.Request, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/runs/"+url.PathEscape(run)+"/turns/"+url.PathEscape(step)+"/request", nil, &out)
+}
+
+// Stop asks a run to end.
+func (c *Client) Stop(ctx context.Context, run, because string) (out store.Run, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/runs/"+url.PathEscape(run)+"/stop", api.Stop{Because: because}, &out)
+}
+
+// Session gives a session with its conversation.
+func (c *Client) Session(ctx context.Context, id string) (out api.Session, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/sessions/"+url.PathEscape(id), nil, &out)
+}
+
+// Project gives the project in use.
+func (c *Client) Project(ctx context.Context) (out api.Project, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/project", nil, &out)
+}
+
+// Tools lists the tools.
+func (c *Client) Tools(ctx context.Context) ([]api.Tool, error) {
+	var out struct{ Tools []api.Tool }
+	err := c.do(ctx, http.MethodGet, "/api/tools", nil, &out)
+	return out.Tools, err
+}
+
+// Try calls a tool by itself.
+func (c *Client) Try(ctx context.Context, tool string, t api.Try) (out api.Tried, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/tools/"+url.PathEscape(tool)+"/try", t, &out)
+}
+
+// Tickets lists tickets; run and all narrow and widen the list.
+func (c *Client) Tickets(ctx context.Context, run string, all bool) ([]store.Ticket, error) {
+	q := url.Values{"status": {"open"}}
+	if all {
+		q.Set("status", "all")
+	}
+	if run != "" {
+		q.Set("run", run)
+	}
+	var out struct{ Tickets []store.Ticket }
+	err := c.do(ctx, http.MethodGet, "/api/tickets?"+q.Encode(), nil, &out)
+	return out.Tickets, err
+}
+
+// Ticket gives one ticket.
+func (c *Client) Ticket(ctx context.Context, id string) (out api.Ticket, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/tickets/"+url.PathEscape(id), nil, &out)
+}
+
+// Settle settles a ticket.
+func (c *Client) Settle(ctx context.Context, id string, s api.Settle) (out api.Ticket, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/tickets/"+url.PathEscape(id)+"/settle", s, &out)
+}
+
+// Models lists the models.
+func (c *Client) Models(ctx context.Context) ([]api.Model, error) {
+	var out struct{ Models []api.Model }
+	err := c.do(ctx, http.MethodGet, "/api/models", nil, &out)
+	return out.Models, err
+}
+
+// TestModel asks a model one question.
+func (c *Client) TestModel(ctx context.Context, name string) (out api.ModelTest, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/models/"+url.PathEscape(name)+"/test", struct{}{}, &out)
+}
+
+// Stopped ends a Follow from within.
+var Stopped = errors.New("stopped")
+
+// Follow reads a run's event stream behind an event, until the run ends, ctx
+// ends, or a function returns an error; Stopped is none. Where the connection
+// breaks it takes it up again where it was. Words may be nil.
+func (c *Client) Follow(ctx context.Context, run string, after int64, change func(api.Change) error, words func(api.Delta)) error {
+	wait := 100 * time.Millisecond
+	for {
+		last, over, err := c.follow(ctx, run, after, change, words)
+		if last > after {
+			after, wait = last, 100*time.Millisecond
+		}
+		var gone *UnreachableError
+		switch {
+		case errors.Is(err, Stopped) || over:
+			return nil
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil && !errors.As(err, &gone) && !errors.Is(err, errBroken):
+			return err
+		case wait > 3*time.Second && err != nil:
+			return err
+		}
+		select { // the service may be coming back
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		wait *= 2
+	}
+}
+
+var errBroken = errors.New("the stream broke off")
+
+func (c *Client) follow(ctx context.Context, run string, after int64, change func(api.Change) error, words func(api.Delta)) (last int64, over bool, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/runs/"+url.PathEscape(run)+"/events", nil)
+	if err != nil {
+		return 0, false, err
+	}
+	req.Header.Set("Accept", "text/event-stream")
+	if after > 0 {
+		req.Header.Set("Last-Event-ID", fmt.Sprint(after))
+	}
+	resp, err := c.send(req)
+	if err != nil {
+		return 0, false, err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode == http.StatusNoContent {
+		return 0, true, nil
+	}
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(make([]byte, 0, 64<<10), 32<<20)
+	kind, data := "", ""
+	for lines.Scan() {
+		line := lines.Text()
+		switch {
+		case strings.HasPrefix(line, "event: "):
+			kind = line[7:]
+		case strings.HasPrefix(line, "data: "):
+			data = line[6:]
+		case line == "" && data != "":
+			if kind == "delta" {
+				var d api.Delta
+				if words != nil && json.Unmarshal([]byte(data), &d) == nil {
+					words(d)
+				}
+			} else {
+				var ch api.Change
+				if err := json.Unmarshal([]byte(data), &ch); err != nil {
+					return last, false, fmt.Errorf("an event of run %s cannot be read: %w", run, err)
+				}
+				last = ch.Event.Seq
+				if err := change(ch); err != nil {
+					return last, false, err
+				}
+				if ch.Totals.Status.Over() {
+					return last, true, nil
+				}
+			}
+			kind, data = "", ""
+		}
+	}
+	return last, false, errBroken
+}

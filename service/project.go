@@ -1,0 +1,397 @@
+package service
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"go.yaml.in/yaml/v4"
+
+	"stonebaton/api"
+	"stonebaton/app"
+	"stonebaton/core/expr"
+	"stonebaton/core/ledger"
+	"stonebaton/core/loop"
+	"stonebaton/core/near"
+	"stonebaton/core/project"
+	"stonebaton/core/prompt"
+	"stonebaton/core/schema"
+	"stonebaton/engine"
+)
+
+//go:embed openapi.yaml
+var openapiYAML []byte
+
+// Document gives the OpenAPI document of the API as JSON.
+var Document = sync.OnceValues(func() ([]byte, error) {
+	var doc map[string]any
+	if err := yaml.Unmarshal(openapiYAML, &doc); err != nil {
+		return nil, fmt.Errorf("openapi.yaml: %w", err)
+	}
+	return json.MarshalIndent(doc, "", "  ")
+})
+
+func (s *Service) document(c *echo.Context) error {
+	doc, err := Document()
+	if err != nil {
+		return err
+	}
+	return c.Blob(http.StatusOK, "application/json", doc)
+}
+
+func names[T any](m map[string]T) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func (s *Service) project(c *echo.Context) error {
+	probs, older, _ := s.app.Projects.Problems()
+	out := api.Project{Dir: s.app.Projects.Dir(), Older: older, Agents: []api.Agent{}, Models: []api.Model{}, State: map[string]any{}}
+	for _, p := range probs {
+		if p.Grade == project.Error {
+			out.Errors++
+		} else {
+			out.Warnings++
+		}
+	}
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return c.JSON(http.StatusOK, out) // there is none that could run; the problems say why
+	}
+	out.Name, out.Summary, out.Version, out.Start, out.Zone = p.Name, p.Summary, p.Version, p.Start, p.Zone.String()
+	if d := p.State.Doc(); d != nil {
+		out.State = d
+	}
+	for _, n := range names(p.Agents) {
+		a := p.Agents[n]
+		st := "ok"
+		if n == p.Start {
+			st = "start"
+		}
+		out.Agents = append(out.Agents, api.Agent{ID: n, Status: st, Summary: a.Summary, Model: a.Model, Tools: list(a.Tools), Handoffs: list(a.Handoffs), Place: a.Place})
+	}
+	out.Models = Models(p)
+	return c.JSON(http.StatusOK, out)
+}
+
+func list(s []string) []string { return append([]string{}, s...) }
+
+// Models lists the models of a project.
+func Models(p *project.Project) []api.Model {
+	used, fallbacks := map[string]bool{}, map[string]bool{}
+	for _, a := range p.Agents {
+		used[a.Model] = true
+	}
+	for _, m := range p.Models {
+		fallbacks[m.Fallback] = true
+	}
+	out := []api.Model{}
+	for _, n := range names(p.Models) {
+		m := p.Models[n]
+		st := "unused"
+		if fallbacks[n] {
+			st = "fallback"
+		}
+		if used[n] {
+			st = "used"
+		}
+		out = append(out, api.Model{ID: n, Status: st, Wire: m.Wire, URL: m.URL, Name: m.Remote, Key: m.Key, Fallback: m.Fallback, Input: m.Price.Input, Output: m.Price.Output})
+	}
+	return out
+}
+
+func (s *Service) models(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"models": Models(p)})
+}
+
+// testModel asks a model one question, with no fallback and no second attempt.
+func (s *Service) testModel(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	name := c.Param("name")
+	m := p.Models[name]
+	if m == nil {
+		return problem(http.StatusNotFound, "`stonebaton models` lists them.", "there is no model %q.%s", name, near.Hint(name, names(p.Models)))
+	}
+	return c.JSON(http.StatusOK, TestModel(c.Request().Context(), s.app.Models, s.app.Secrets, p, m))
+}
+
+// TestModel asks a model one question and tells what came of it.
+func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *project.Project, m *project.Model) api.ModelTest {
+	ctx, cancel := context.WithTimeout(ctx, m.Timeout)
+	defer cancel()
+	began := time.Now()
+	r := prompt.Request{Agent: "test", Model: m.Name, System: "Answer in one short sentence.", MaxTokens: 64,
+		Messages: []ledger.Message{{Role: ledger.User, Text: "Hello. Are you there?"}}}
+	reply, bad := models.Ask(ctx, p, r, func(string) {})
+	out := api.ModelTest{ID: m.Name, Status: "answers", MS: time.Since(began).Milliseconds(), Answer: bl.Text(reply.Text), Model: reply.Model, Tokens: reply.Usage}
+	if bad != nil {
+		out.Status = "fails"
+		out.Error = &ledger.Problem{Class: "model." + bad.Class, Say: bl.Text(bad.Say), Remedy: bl.Text(bad.Remedy)}
+	}
+	return out
+}
+
+func (s *Service) problems(c *echo.Context) error {
+	probs, older, read := s.app.Projects.Problems()
+	if probs == nil {
+		probs = []project.Problem{}
+	}
+	return c.JSON(http.StatusOK, api.Problems{Problems: probs, Older: older, Read: read})
+}
+
+// Tools lists the tools of a project.
+func Tools(p *project.Project) []api.Tool {
+	out := []api.Tool{}
+	for _, n := range names(p.Tools) {
+		t := p.Tools[n]
+		a := api.Tool{ID: n, Status: "live", Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Replay: t.Replay, Stubs: len(t.Stubs), By: []string{},
+			Agents: []string{}, Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
+		if a.Handler == "stub" {
+			a.Status = "stub"
+		}
+		if g := t.Gate; g != nil {
+			a.Gate, a.By = "always", list(g.By)
+			if g.When != nil {
+				a.Gate = g.When.String()
+			}
+			if g.Why != "" {
+				a.Gate = g.Why
+			}
+		}
+		for _, agent := range names(p.Agents) {
+			if slices.Contains(p.Agents[agent].Tools, n) {
+				a.Agents = append(a.Agents, agent)
+			}
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+func (s *Service) tools(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"tools": Tools(p)})
+}
+
+func (s *Service) try(c *echo.Context) error {
+	var in api.Try
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	out, err := Try(c.Request().Context(), p, s.app.Tools, s.app.Secrets, c.Param("name"), in)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+// Try calls one tool by itself and gives the words that a model would read.
+// Nothing of it is recorded, and no gate stands in its way: who tries is the
+// person.
+func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engine.Blanker, name string, in api.Try) (api.Tried, error) {
+	t := p.Tools[name]
+	if t == nil {
+		return api.Tried{}, problem(http.StatusNotFound, "`stonebaton tools` lists them.", "there is no tool %q.%s", name, near.Hint(name, names(p.Tools)))
+	}
+	if in.Tools != "" && in.Tools != ledger.ToolsLive && in.Tools != ledger.ToolsStubs {
+		return api.Tried{}, problem(http.StatusBadRequest, "Use live or stubs.", "tools cannot be %q on the bench", in.Tools)
+	}
+	if in.Args == nil {
+		in.Args = map[string]any{}
+	}
+	if in.State == nil {
+		in.State = map[string]any{}
+	}
+	out := api.Tried{ID: name}
+	if faults := t.Input.Check(in.Args); len(faults) > 0 {
+		out.Status, out.Class, out.Error, out.Known = "refused", "schema", schema.Say(faults), ledger.NotDone
+		out.Words = fmt.Sprintf("%s was not called: %s.", name, schema.Say(faults))
+		return out, nil
+	}
+	at := time.Now().In(p.Zone)
+	vars := expr.Vars{"args": expr.Typed(t.Input.Doc(), in.Args), "state": expr.Typed(p.State.Doc(), in.State), "person": map[string]any{"name": "local"}, "project": p.Name,
+		"run": map[string]any{"id": "", "session": ""}, "today": at.Format("2006-01-02"), "now": at}
+	if g := t.Gate; g != nil {
+		held, err := true, error(nil)
+		if g.When != nil {
+			held, err = g.When.True(vars)
+		}
+		if held || err != nil {
+			out.Gate = "in a run a person would be asked first"
+			if g.Why != "" {
+				out.Gate += ": " + g.Why
+			}
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
+	defer cancel()
+	began := time.Now()
+	key := ledger.Key("bench", strconv.FormatInt(began.UnixNano(), 36))
+	r, bad := handlers.Call(ctx, engine.Invocation{Project: p, Tool: t, Args: in.Args, Vars: vars, Key: key, Stub: in.Tools == ledger.ToolsStubs})
+	out.MS = time.Since(began).Milliseconds()
+	sent := r.Sent
+	if bad == nil {
+		value := bl.Value(r.Value)
+		var sp loop.Spoken
+		if sp, bad = loop.Speak(t, vars, value); bad == nil {
+			out.Status, out.Result, out.Words, out.Sets = "returned", value, sp.Words, sp.Sets
+		} else {
+			out.Result = value
+		}
+	}
+	if bad != nil {
+		if bad.Sent != nil {
+			sent = bad.Sent
+		}
+		bad.Say = bl.Text(bad.Say)
+		out.Status, out.Class, out.Error, out.Known, out.Words = "failed", bad.Class, bad.Say, bad.Outcome, loop.FailedWords(t, vars, bad)
+	}
+	if sent != nil {
+		cp := *sent
+		cp.URL, cp.Body, cp.Reply, cp.Log = bl.Text(cp.URL), bl.Text(cp.Body), bl.Text(cp.Reply), bl.Text(cp.Log)
+		out.Sent = &cp
+	}
+	return out, nil
+}
+
+func (s *Service) tickets(c *echo.Context) error {
+	var all bool
+	switch st := c.QueryParam("status"); st {
+	case "", "open":
+	case "all":
+		all = true
+	default:
+		return problem(http.StatusBadRequest, "Use open or all.", "status cannot be %q", st)
+	}
+	list, err := s.app.Store.Tickets(c.Request().Context(), c.QueryParam("run"), all)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"tickets": list})
+}
+
+func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return api.Ticket{}, problem(http.StatusBadRequest, "", "a ticket's id is a number, not %q", c.Param("id"))
+	}
+	ctx := c.Request().Context()
+	row, err := s.app.Store.Ticket(ctx, id)
+	if err != nil {
+		return api.Ticket{}, err
+	}
+	out := api.Ticket{Ticket: row, Schema: map[string]any{}}
+	events, err := s.app.Store.Read(ctx, row.Run)
+	if err != nil {
+		return out, err
+	}
+	out.Talk = talk(events)
+	if opened, ok := events[0].Data.(*ledger.RunOpened); ok {
+		if p, err := s.app.Projects.Version(ctx, opened.Version); err == nil && p.Tools[row.Tool] != nil {
+			out.Schema = p.Tools[row.Tool].Input.Doc()
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) ticket(c *echo.Context) error {
+	t, err := s.ticketOf(c)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, t)
+}
+
+func (s *Service) settle(c *echo.Context) error {
+	var in api.Settle
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	t, err := s.ticketOf(c)
+	if err != nil {
+		return err
+	}
+	if t.Status != "open" && in.ID == "" {
+		return &engine.SettledError{Verb: ledger.Verb(t.Status), By: t.SettledBy}
+	}
+	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, t.Step, engine.Settlement{ID: in.ID, Verb: in.Verb, By: "local", As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: in.Result, Shown: in.Shown}); err != nil {
+		return err
+	}
+	return s.ticket(c)
+}
+
+func (s *Service) drills(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	last, err := s.app.Store.Drills(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	out := api.DrillList{Drills: []app.DrillResult{}}
+	for _, d := range p.Drills {
+		r := app.NewDrillResult(d)
+		if raw, ok := last[d.Name]; ok {
+			if err := json.Unmarshal(raw, &r); err != nil {
+				return err
+			}
+		}
+		out.Drills = append(out.Drills, r)
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+func (s *Service) runDrills(c *echo.Context) error {
+	var in api.Drills
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	results, err := app.RunDrills(ctx, p, s.app.Secrets, in.Names, nil)
+	if err != nil {
+		return err
+	}
+	for _, r := range results {
+		raw, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		if err := s.app.Store.SaveDrill(ctx, r.ID, raw); err != nil {
+			return err
+		}
+	}
+	s.app.Hub.Changed("drills")
+	return c.JSON(http.StatusOK, api.DrillList{Drills: results})
+}
