@@ -98,8 +98,17 @@ func newThought(r prompt.Request) *thought {
 	if th.request != th.said {
 		th.texts = append([]string{th.request}, th.texts...)
 	}
+	own := map[string]bool{}
+	for _, c := range th.cards {
+		own[c.Name] = true
+	}
+	away := false // we handed over: what others bring then is part of our answer
 	for _, m := range r.Messages[from:] {
+		if m.Role == ledger.FromTool && away && !own[m.Tool] && !strings.HasPrefix(m.Tool, project.HandoffPrefix) {
+			th.asked[m.Tool] = true
+		}
 		for _, c := range m.Calls {
+			away = away || (own[c.Tool] && strings.HasPrefix(c.Tool, project.HandoffPrefix))
 			if strings.HasPrefix(c.Tool, project.HandoffPrefix) {
 				th.passes[c.Tool]++
 			} else {
@@ -171,7 +180,7 @@ func (th *thought) think() (string, []ledger.Ask) {
 
 // best gives the tool that a clause speaks for most.
 func (th *thought) best(clause string) (*card, float64) {
-	words, beside := stems(clause), besides(clause)
+	words, beside := stems(clause), th.besides(clause)
 	var best *card
 	top := 0.0
 	for _, c := range th.cards {
@@ -292,7 +301,7 @@ func (th *thought) mend(f found) (ledger.Ask, bool) {
 // lost is what to do when no tool of one's own fits: hand over to whom the
 // words speak for at all, or say what one can do.
 func (th *thought) lost() (string, []ledger.Ask) {
-	words, beside := stems(th.request), besides(th.request)
+	words, beside := stems(th.request), th.besides(th.request)
 	var best *card
 	top := 0.0
 	for _, c := range th.cards {

@@ -199,15 +199,26 @@ func clauses(text string) []string {
 
 var splitRE = regexp.MustCompile(`(?i)(?:[.;!?]\s+|[.;!?]$|,?\s+(?:and )?then\s+|,?\s+and\s+(?:please\s+|also\s+)?(?:tell|say|give|show|find|look|work|reserve|book|send|write|list|check|what|when|how|calculate|assign|reckon|hand|cancel|ask)\b\s*)`)
 
-// besides gives the roots of the words that stand next to a figure.
-func besides(text string) map[string]bool {
+// besides gives the roots of the words that say what a figure is: the one
+// before it, and the one after it where some parameter is named by it.
+func (th *thought) besides(text string) map[string]bool {
+	named := map[string]bool{}
+	for _, c := range th.cards {
+		for _, p := range c.params {
+			for _, w := range stems(p.name) {
+				named[w] = true
+			}
+		}
+	}
 	out := map[string]bool{}
 	for _, n := range numbers(text) {
 		if len(n.before) > 0 {
 			out[n.before[len(n.before)-1]] = true
 		}
 		for _, w := range headOf(n.after, 2) {
-			out[w] = true
+			if named[w] {
+				out[w] = true
+			}
 		}
 	}
 	return out

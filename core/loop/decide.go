@@ -1,6 +1,7 @@
 package loop
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -99,7 +100,11 @@ func decideCall(p *project.Project, s *run.State, d *ledger.CallDecided, a ledge
 		refuse("the arguments are not JSON", fmt.Sprintf("%s was not called: its arguments cannot be read as JSON (%s). Send one JSON object.", a.Tool, strings.TrimPrefix(faults[0].Say, "is not JSON: ")))
 		return
 	}
-	d.Args, _ = json.Marshal(val)
+	d.Args = json.RawMessage(text) // in the order in which the model wrote them
+	var b bytes.Buffer
+	if json.Compact(&b, d.Args) == nil {
+		d.Args = b.Bytes()
+	}
 	if len(faults) > 0 {
 		refuse("the arguments do not fit the schema", fmt.Sprintf("%s was not called: %s.", a.Tool, schema.Say(faults)))
 		return

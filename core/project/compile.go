@@ -209,7 +209,10 @@ func (c *compiler) vars(d *document, at, s string) string {
 		name := variable.FindStringSubmatch(m)[1]
 		v, ok := c.src.Env[name]
 		if !ok {
-			c.report(Warning, d.at(at), "Set it in the environment or in the project's .env.", "the variable %s is not set; what needs it will fail when it is used", name)
+			if !c.unset[name] {
+				c.unset[name] = true
+				c.report(Warning, d.at(at), "Set it in the environment or in the project's .env.", "the variable %s is not set; what needs it will fail when it is used", name)
+			}
 			return m
 		}
 		return v

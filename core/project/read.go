@@ -135,7 +135,7 @@ func Load(dir fs.FS, env func(string) (string, bool)) (Source, []Problem) {
 // Compile makes a project of its source. The project is nil where a problem
 // of the grade Error was found.
 func Compile(src Source) (*Project, []Problem) {
-	c := &compiler{src: src, p: &Project{
+	c := &compiler{src: src, unset: map[string]bool{}, p: &Project{
 		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{},
 		Files: src.Files, Version: src.Hash(),
 	}}
@@ -165,6 +165,7 @@ type compiler struct {
 	main     *document
 	docs     []*document
 	problems []Problem
+	unset    map[string]bool // variables that were reported
 }
 
 func (c *compiler) report(g Grade, at Place, remedy, format string, args ...any) {

@@ -1,10 +1,10 @@
 package trace
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -115,7 +115,7 @@ func (t *Trace) State() *run.State { return t.state }
 // Totals gives the head of the run so far.
 func (t *Trace) Totals() Totals {
 	s := t.state
-	o := Totals{Run: s.Run, Status: s.Status(), Agent: s.Agent, Lanes: t.lanes, Turns: s.Turns, Calls: s.Calls, Handoffs: s.Handoffs, Tokens: s.Tokens,
+	o := Totals{Run: s.Run, Status: s.Status(), Agent: s.Agent, Lanes: append([]string{}, t.lanes...), Turns: s.Turns, Calls: s.Calls, Handoffs: s.Handoffs, Tokens: s.Tokens,
 		Cost: s.Cost, MS: s.Worked(s.At).Milliseconds(), Opened: s.OpenedAt, Last: s.At, Facts: s.Facts, Seq: s.Seq}
 	if s.Opened != nil {
 		o.Session, o.Person, o.Text, o.Tools, o.Model = s.Opened.Session, s.Opened.Person, s.Opened.Text, s.Opened.Tools, s.Opened.Model
@@ -263,13 +263,8 @@ func brief(raw json.RawMessage) string {
 		}
 		return fmt.Sprintf("%d rows", len(x))
 	case map[string]any:
-		keys := make([]string, 0, len(x))
-		for k := range x {
-			keys = append(keys, k)
-		}
-		sort.Strings(keys)
 		var parts []string
-		for _, k := range keys {
+		for _, k := range keysInOrder(raw) {
 			switch e := x[k].(type) {
 			case map[string]any:
 				parts = append(parts, k)
@@ -277,6 +272,9 @@ func brief(raw json.RawMessage) string {
 				parts = append(parts, fmt.Sprintf("%d %s", len(e), k))
 			default:
 				val := expr.Show(e)
+				if at, err := time.Parse(time.RFC3339, val); err == nil {
+					val = at.Format("2 Jan 15:04")
+				}
 				if i := strings.LastIndexByte(k, '_'); i > 0 && len(k)-i <= 4 && val != "" {
 					val += " " + k[i+1:] // 46 m
 				}
@@ -286,6 +284,25 @@ func brief(raw json.RawMessage) string {
 		return cut(strings.Join(parts, " · "), 60)
 	}
 	return cut(expr.Show(v), 60)
+}
+
+// keysInOrder gives the keys of a JSON object as they stand in it.
+func keysInOrder(raw []byte) []string {
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	var out []string
+	if _, err := dec.Token(); err != nil {
+		return nil
+	}
+	for dec.More() {
+		k, err := dec.Token()
+		name, ok := k.(string)
+		var skip json.RawMessage
+		if err != nil || !ok || dec.Decode(&skip) != nil {
+			break
+		}
+		out = append(out, name)
+	}
+	return out
 }
 
 // Detail is everything about one step.

@@ -106,7 +106,10 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		f.Retry, f.After = true, retryAfter(resp.Header)
 		return r, f
 	case resp.StatusCode >= 300:
-		return fail(ledger.NotDone, "refused", "%s answered %d%s", req.URL.Host, resp.StatusCode, reason(raw))
+		if say := reason(raw); say != "" { // what it says of itself is what helps; who said it stands in the proof
+			return fail(ledger.NotDone, "refused", "%s", strings.TrimPrefix(say, ": "))
+		}
+		return fail(ledger.NotDone, "refused", "%s answered %d", req.URL.Host, resp.StatusCode)
 	}
 	body := decode(raw)
 	value := body

@@ -1,0 +1,52 @@
+// The HTTP API as the console uses it. The types are made from the OpenAPI document.
+import type { components } from "./api.gen";
+
+type Schemas = components["schemas"];
+export type RunRow = Schemas["RunRow"];
+export type Run = Schemas["Run"];
+export type Totals = Schemas["Totals"];
+export type Step = Schemas["Step"];
+export type Detail = Schemas["Detail"];
+export type Ticket = Schemas["Ticket"];
+export type FullTicket = Schemas["FullTicket"];
+export type Session = Schemas["Session"];
+export type Said = Schemas["Said"];
+export type Project = Schemas["Project"];
+export type Problems = Schemas["Problems"];
+export type Tool = Schemas["Tool"];
+export type Tried = Schemas["Tried"];
+export type Drill = Schemas["Drill"];
+export type Change = Schemas["Change"];
+export type Delta = Schemas["Delta"];
+export type TurnRequest = Schemas["Request"];
+export type Problem = Schemas["Problem"];
+
+// Refused is an error that the service told in words.
+export class Refused extends Error {
+  problem: Problem;
+  constructor(p: Problem) {
+    super(p.detail + (p.remedy ? " " + p.remedy : ""));
+    this.problem = p;
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let answer: Response;
+  try {
+    answer = await fetch("/api" + path, { method, headers: body === undefined ? {} : { "Content-Type": "application/json" }, body: body === undefined ? undefined : JSON.stringify(body) });
+  } catch {
+    throw new Error("The service does not answer. Is it running?");
+  }
+  const text = await answer.text();
+  if (answer.ok) return JSON.parse(text) as T;
+  try {
+    throw new Refused(JSON.parse(text) as Problem);
+  } catch (e) {
+    if (e instanceof Refused) throw e;
+    throw new Error(`The service answered ${answer.status} and nothing that can be read.`);
+  }
+}
+
+export const get = <T>(path: string) => call<T>("GET", path);
+export const post = <T>(path: string, body: unknown) => call<T>("POST", path, body);
+export const words = (e: unknown) => (e instanceof Error ? e.message : String(e));

@@ -1,0 +1,135 @@
+// The frame: the project, the pages, what waits.
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Navigate, NavLink, Route, Routes } from "react-router";
+import { get, type Problems, type Project } from "./api";
+import { useLive } from "./live";
+import { Bench } from "./pages/bench";
+import { Drills } from "./pages/drills";
+import { RunPage, Runs } from "./pages/runs";
+import { Tickets } from "./pages/tickets";
+import { Try } from "./pages/try";
+import { count } from "./say";
+import { Button, Dialog, Note } from "./ui/ui";
+
+const pages = [
+  ["/try", "Try"],
+  ["/runs", "Runs"],
+  ["/tickets", "Tickets"],
+  ["/bench", "Bench"],
+  ["/drills", "Drills"],
+] as const;
+
+export function App() {
+  const { online, tickets } = useLive();
+  const project = useQuery({ queryKey: ["project"], queryFn: () => get<Project>("/project") });
+  useEffect(() => {
+    document.title = `${tickets ? `(${tickets}) ` : ""}${project.data?.name || "Stone Baton"}`;
+  }, [tickets, project.data?.name]);
+  return (
+    <div className="flex h-full flex-col">
+      <header className="flex h-11 shrink-0 items-stretch border-b border-joint-strong bg-face">
+        <div className="flex items-center gap-2.5 border-r border-joint px-4 text-base font-bold">
+          <svg width="26" height="14" viewBox="0 0 26 14" aria-hidden>
+            <path d="M5 2h16l3 5-3 5H5L2 7z" fill="var(--ink)" />
+            <path d="M9 2v10M17 2v10" stroke="var(--face)" strokeWidth="1.6" />
+          </svg>
+          Stone Baton
+        </div>
+        <ProjectState project={project.data} />
+        <nav aria-label="Pages" className="flex">
+          {pages.map(([to, name]) => (
+            <NavLink key={to} to={to} className={({ isActive }) => `relative flex items-center gap-1.5 border-r border-joint px-3.5 ${isActive ? "font-semibold text-ink after:absolute after:inset-x-0 after:-bottom-px after:h-[3px] after:bg-ink" : "text-ink-2 hover:text-ink"}`}>
+              {name}
+              {to === "/tickets" && tickets > 0 && (
+                <span className="rounded-lg bg-call px-1.5 text-[11px] leading-4 font-bold text-on-call" aria-label={count(tickets, "open ticket")}>
+                  {tickets}
+                </span>
+              )}
+            </NavLink>
+          ))}
+        </nav>
+        <div className="ml-auto flex items-center gap-2 px-3 text-ink-2">
+          <Theme />
+        </div>
+      </header>
+      {!online && (
+        <p role="status" className="border-b border-joint-strong bg-call-soft px-4 py-1.5 text-call">
+          The service does not answer. This page tries again by itself, and goes on where it was.
+        </p>
+      )}
+      <main className="min-h-0 flex-1">
+        <Routes>
+          <Route path="/" element={<Navigate to="/try" replace />} />
+          <Route path="/try" element={<Try />} />
+          <Route path="/try/:session" element={<Try />} />
+          <Route path="/runs" element={<Runs />} />
+          <Route path="/runs/:id" element={<RunPage />} />
+          <Route path="/tickets" element={<Tickets />} />
+          <Route path="/bench" element={<Bench />} />
+          <Route path="/bench/:tool" element={<Bench />} />
+          <Route path="/drills" element={<Drills />} />
+          <Route path="/drills/:name" element={<Drills />} />
+          <Route path="*" element={<div className="p-6"><Note>There is no such page.</Note></div>} />
+        </Routes>
+      </main>
+    </div>
+  );
+}
+
+// ProjectState names the project and says whether its files are right.
+function ProjectState({ project }: { project?: Project }) {
+  const [open, setOpen] = useState(false);
+  const problems = useQuery({ queryKey: ["problems"], queryFn: () => get<Problems>("/problems"), enabled: open });
+  if (!project) return <div className="border-r border-joint px-3.5" />;
+  const say = project.errors ? count(project.errors, "error") : project.warnings ? count(project.warnings, "warning") : "no problems";
+  return (
+    <>
+      <button type="button" onClick={() => setOpen(true)} className="flex items-center gap-2 border-r border-joint px-3.5 hover:bg-ground">
+        <span className="font-mono text-[12px]">{project.name || "no project"}</span>
+        <span className={project.errors ? "font-semibold text-bad" : project.warnings ? "text-ink-2" : "text-ok"}>{say}</span>
+        {project.older && <span className="text-bad">· the last good version is in use</span>}
+      </button>
+      <Dialog title={`Problems of ${project.name || "the project"}`} open={open} onClose={() => setOpen(false)}>
+        <p className="mb-3 text-ink-2">
+          <span className="font-mono text-[12px]">{project.dir}</span> · changed files are read again at once.
+        </p>
+        {problems.data?.problems.length === 0 && <Note>None.</Note>}
+        <ul className="flex flex-col gap-2.5">
+          {problems.data?.problems.map((p, i) => (
+            <li key={i} className={`border-l-4 pl-2.5 ${p.grade === "error" ? "border-bad" : "border-joint-strong"}`}>
+              <span className="font-mono text-[12px]">
+                {p.file}
+                {p.line ? `:${p.line}:${p.col}` : ""}
+              </span>{" "}
+              <b>{p.grade}</b>
+              <br />
+              {p.say}
+              {p.remedy && <span className="block text-ink-2">{p.remedy}</span>}
+            </li>
+          ))}
+        </ul>
+        <div className="mt-4 text-right">
+          <Button onClick={() => setOpen(false)}>Close</Button>
+        </div>
+      </Dialog>
+    </>
+  );
+}
+
+function Theme() {
+  const [theme, setTheme] = useState(document.documentElement.dataset.theme ?? "light");
+  const other = theme === "dark" ? "light" : "dark";
+  return (
+    <Button
+      tone="quiet"
+      onClick={() => {
+        document.documentElement.dataset.theme = other;
+        localStorage.setItem("theme", other);
+        setTheme(other);
+      }}
+    >
+      {other}
+    </Button>
+  );
+}

@@ -1,0 +1,219 @@
+// Everything about one step: what went in and out, the words, the exact request, the state.
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, words, type Detail, type Step, type TurnRequest } from "./api";
+import { span, verbs, when } from "./say";
+import { Json, Note, Tabs } from "./ui/ui";
+
+export function Inspector({ run, step }: { run?: string; step?: Step }) {
+  const [tab, setTab] = useState("out");
+  const detail = useQuery({ queryKey: ["step", run, step?.id, step?.status, step?.wait?.verb], queryFn: () => get<Detail>(`/runs/${run}/steps/${step!.id}`), enabled: !!run && !!step, placeholderData: (old) => (old?.step.id === step?.id ? old : undefined) });
+  if (!step) {
+    return (
+      <aside aria-label="Step" className="bg-face p-4 text-ink-2">
+        Choose a step on the track or in the list to see what went in, what came out, and the exact request.
+      </aside>
+    );
+  }
+  const d = detail.data;
+  const loading = detail.isPending ? <Note>…</Note> : detail.error ? <Note bad>{words(detail.error)}</Note> : undefined;
+  const tabs =
+    step.kind === "turn"
+      ? [
+          { id: "in", name: "In", body: run ? <Request run={run} step={step} part="messages" /> : loading },
+          { id: "out", name: "Out", body: loading ?? <TurnOut d={d!} /> },
+          { id: "request", name: "Request", body: run ? <Request run={run} step={step} part="all" /> : loading },
+          { id: "state", name: "State", body: loading ?? <State d={d!} /> },
+        ]
+      : [
+          { id: "in", name: "In", body: loading ?? <CallIn d={d!} /> },
+          { id: "out", name: "Out", body: loading ?? <CallOut d={d!} /> },
+          { id: "words", name: "Words for the model", body: loading ?? <p className="px-4 py-3 whitespace-pre-wrap">{d!.words || "None yet."}</p> },
+          { id: "proof", name: "Sent", body: loading ?? <Proof d={d!} /> },
+          { id: "state", name: "State", body: loading ?? <State d={d!} /> },
+        ];
+  const shown = tabs.some((t) => t.id === tab) ? tab : "out";
+  return (
+    <aside aria-label={`Step ${step.n}`} className="flex min-h-0 flex-col bg-face">
+      <div className="px-4 pt-2.5">
+        <b className="text-base">
+          {step.n} · {step.kind === "handoff" ? `to ${step.to || step.name}` : step.name}
+        </b>{" "}
+        <span className="text-ink-3">
+          {step.status}
+          {step.ms > 0 && ` in ${span(step.ms)}`}
+          {step.attempts > 1 && ` · attempt ${step.attempts}`}
+          {step.model && ` · ${step.model}`}
+          {step.effect && ` · ${step.effect}`}
+        </span>
+        <div className="text-[12px] text-ink-2">why: {step.why}</div>
+        {step.wait && (
+          <div className="mt-1 border-l-4 border-call pl-2 text-[12px]">
+            {step.wait.ask}
+            <span className="block text-ink-2">
+              {step.wait.settled_at ? `${verbs[step.wait.verb ?? ""]} by ${step.wait.settled_by || "nobody"}, ${when(step.wait.settled_at)}, after ${span(Date.parse(step.wait.settled_at) - Date.parse(step.wait.raised_at))}` : `waits for ${step.wait.by.join(", ") || "anybody"}`}
+              {step.wait.because && `: ${step.wait.because}`}
+            </span>
+          </div>
+        )}
+      </div>
+      <Tabs value={shown} onChange={setTab} tabs={tabs} />
+    </aside>
+  );
+}
+
+function TurnOut({ d }: { d: Detail }) {
+  if (!d.text && !d.calls?.length) return <p className="px-4 py-3 text-ink-2">{d.words || "Nothing yet."}</p>;
+  return (
+    <div className="py-1">
+      {d.text && <p className="px-4 py-2 whitespace-pre-wrap">{d.text}</p>}
+      {d.calls?.map((c, i) => (
+        <div key={i} className="border-t border-joint first:border-0">
+          <div className="px-4 pt-2 font-mono text-[12px]">calls {c.tool}</div>
+          <Raw text={c.args} />
+        </div>
+      ))}
+    </div>
+  );
+}
+
+// Raw shows arguments as they came: JSON where they are, else the text.
+function Raw({ text }: { text: string }) {
+  try {
+    return <Json value={JSON.parse(text)} />;
+  } catch {
+    return <pre className="px-4 py-2 font-mono text-[12px] whitespace-pre-wrap text-bad">{text}</pre>;
+  }
+}
+
+function CallIn({ d }: { d: Detail }) {
+  return (
+    <div>
+      <Json value={d.in ?? null} />
+      {d.args !== undefined && (
+        <div className="border-t border-joint">
+          <div className="px-4 pt-2 text-call">sent on after {d.step.wait?.settled_by} changed it</div>
+          <Json value={d.args} />
+        </div>
+      )}
+    </div>
+  );
+}
+
+function CallOut({ d }: { d: Detail }) {
+  if (d.out === undefined) return <p className="px-4 py-3 text-ink-2">{d.note || d.words || "Nothing yet."}</p>;
+  return (
+    <div>
+      <Json value={d.out} />
+      {d.note && <Note bad>{d.note}</Note>}
+    </div>
+  );
+}
+
+function Proof({ d }: { d: Detail }) {
+  const p = d.sent;
+  if (!p) return <p className="px-4 py-3 text-ink-2">Nothing was sent anywhere.</p>;
+  return (
+    <div className="flex flex-col gap-2 px-4 py-3 font-mono text-[12px] break-all">
+      <div>
+        {p.method} {p.url} {p.status ? `→ ${p.status}, ${p.bytes ?? 0} bytes` : ""}
+      </div>
+      {p.body && <pre className="whitespace-pre-wrap text-ink-2">{p.body}</pre>}
+      {p.reply && <pre className="whitespace-pre-wrap text-bad">{p.reply}</pre>}
+      {p.log && <pre className="whitespace-pre-wrap text-ink-2">{p.log}</pre>}
+    </div>
+  );
+}
+
+function State({ d }: { d: Detail }) {
+  const before = (d.before ?? {}) as Record<string, unknown>;
+  const after = (d.after ?? {}) as Record<string, unknown>;
+  const names = [...new Set([...Object.keys(before), ...Object.keys(after)])].sort();
+  if (!names.length) return <p className="px-4 py-3 text-ink-2">The state is empty.</p>;
+  return (
+    <table className="w-full text-left">
+      <thead>
+        <tr className="text-xs text-ink-3">
+          <th className="px-4 py-1.5 font-medium">fact</th>
+          <th className="font-medium">before</th>
+          <th className="font-medium">after</th>
+        </tr>
+      </thead>
+      <tbody className="font-mono text-[12px]">
+        {names.map((n) => {
+          const changed = JSON.stringify(before[n]) !== JSON.stringify(after[n]);
+          return (
+            <tr key={n} className={`border-t border-joint ${changed ? "bg-call-soft" : ""}`}>
+              <td className="px-4 py-1">{n}</td>
+              <td>{JSON.stringify(before[n]) ?? "—"}</td>
+              <td className={changed ? "font-bold" : ""}>
+                {JSON.stringify(after[n]) ?? "—"}
+                {changed && <span className="sr-only"> changed</span>}
+              </td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
+  );
+}
+
+function Request({ run, step, part }: { run: string; step: Step; part: "messages" | "all" }) {
+  const [wire, setWire] = useState(false);
+  const r = useQuery({ queryKey: ["request", run, step.id, step.attempts], queryFn: () => get<TurnRequest>(`/runs/${run}/turns/${step.id}/request`) });
+  if (r.error) return <Note bad>{words(r.error)}</Note>;
+  if (!r.data) return <Note>…</Note>;
+  const q = r.data;
+  return (
+    <div className="flex flex-col">
+      {part === "all" && (
+        <p className="flex items-baseline gap-2 px-4 py-2 text-[12px] text-ink-2">
+          <span className={q.same ? "text-ok" : "text-bad"}>{q.same ? "exactly as sent; this program would build the same today" : `exactly as sent; built today it would differ: ${q.differs}`}</span>
+          {q.wire && (
+            <button type="button" className="ml-auto underline" onClick={() => setWire(!wire)}>
+              {wire ? "in parts" : "as JSON"}
+            </button>
+          )}
+        </p>
+      )}
+      {wire && part === "all" ? (
+        <Json value={q.wire} />
+      ) : (
+        <>
+          {part === "all" && <Part who="system">{q.system.trim()}</Part>}
+          {q.messages.map((m, i) => (
+            <Part key={i} who={[m.role, m.agent, m.tool].filter(Boolean).join(" · ")}>
+              {m.text}
+              {m.calls?.map((c, j) => (
+                <span key={j} className="block font-mono text-[12px]">
+                  calls {c.tool} {c.args}
+                </span>
+              ))}
+            </Part>
+          ))}
+          {part === "all" && (
+            <Part who={`${q.tools.length} tools`}>
+              {q.tools.map((t) => (
+                <details key={t.name} className="mb-1">
+                  <summary>
+                    <span className="font-mono text-[12px]">{t.name}</span> {t.summary}
+                  </summary>
+                  <Json value={t.parameters} />
+                </details>
+              ))}
+            </Part>
+          )}
+        </>
+      )}
+    </div>
+  );
+}
+
+function Part({ who, children }: { who: string; children: React.ReactNode }) {
+  return (
+    <div className="border-t border-joint px-4 py-2">
+      <div className="label mb-0.5">{who}</div>
+      <div className="whitespace-pre-wrap">{children}</div>
+    </div>
+  );
+}

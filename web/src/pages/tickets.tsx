@@ -1,0 +1,93 @@
+// Tickets: what waits for a person, the nearest deadline first.
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, words, type FullTicket, type Ticket } from "../api";
+import { verbs, when } from "../say";
+import { TicketCard } from "../ticket";
+import { Note, Segments } from "../ui/ui";
+
+export function Tickets() {
+  const [which, setWhich] = useState<"open" | "all">("open");
+  const list = useQuery({ queryKey: ["tickets", which], queryFn: () => get<{ tickets: Ticket[] }>(`/tickets?status=${which}`) });
+  const open = list.data?.tickets.filter((t) => t.status === "open") ?? [];
+  const settled = list.data?.tickets.filter((t) => t.status !== "open") ?? [];
+  return (
+    <div className="h-full overflow-auto" tabIndex={0} role="region" aria-label="Tickets">
+      <div className="mx-auto max-w-[980px] p-5">
+        <div className="mb-4 flex items-baseline gap-3">
+          <h1 className="text-lg font-bold">Tickets</h1>
+          <span className="text-ink-2">What waits for a person, the nearest deadline first.</span>
+          <span className="ml-auto">
+            <Segments label="Which tickets" value={which} onChange={setWhich} options={[["open", "open"], ["all", "all"]]} />
+          </span>
+        </div>
+        {list.error && <Note bad>{words(list.error)}</Note>}
+        {list.data && open.length === 0 && <Note>Nothing waits for a person.</Note>}
+        <div className="flex flex-col gap-5">
+          {open.map((t) => (
+            <div key={t.id} className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-5">
+              <TicketCard ticket={t} />
+              <Led ticket={t} />
+            </div>
+          ))}
+        </div>
+        {settled.length > 0 && (
+          <table className="mt-6 w-full text-left">
+            <caption className="mb-1 text-left font-semibold">Settled</caption>
+            <thead>
+              <tr className="text-xs text-ink-3">
+                <th className="py-1 font-medium">ticket</th>
+                <th className="font-medium">asked</th>
+                <th className="font-medium">settled</th>
+                <th className="font-medium">run</th>
+              </tr>
+            </thead>
+            <tbody>
+              {settled.map((t) => (
+                <tr key={t.id} className="border-t border-joint align-top">
+                  <td className="py-1.5 font-mono text-[12px]">{t.id}</td>
+                  <td className="pr-3">{t.ask}</td>
+                  <td className="pr-3">
+                    {verbs[t.status] ?? t.status}
+                    {t.settled_by && ` by ${t.settled_by}`}
+                    {t.settled_at && `, ${when(t.settled_at)}`}
+                    {t.because && <span className="block text-ink-2">{t.because}</span>}
+                  </td>
+                  <td>
+                    <Link className="font-mono text-[12px] underline" to={`/runs/${t.run}`}>
+                      {t.run}
+                    </Link>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </div>
+    </div>
+  );
+}
+
+// Led tells the conversation that led to a ticket.
+function Led({ ticket }: { ticket: Ticket }) {
+  const full = useQuery({ queryKey: ["ticket", ticket.id], queryFn: () => get<FullTicket>(`/tickets/${ticket.id}`) });
+  return (
+    <div className="border-l border-joint pl-4">
+      <h2 className="label mb-1">
+        what led here · run{" "}
+        <Link className="underline" to={`/runs/${ticket.run}`}>
+          {ticket.run}
+        </Link>
+      </h2>
+      <ul className="flex flex-col gap-1.5">
+        {full.data?.talk.map((t, i) => (
+          <li key={i}>
+            <span className="text-ink-2">{t.who === "user" ? "they said: " : t.who === "handoff" ? "" : `${t.agent}: `}</span>
+            {t.who === "handoff" ? <span className="text-ink-2">{`${t.agent} handed over to ${t.to}${t.text ? `: ${t.text}` : ""}`}</span> : t.text}
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}

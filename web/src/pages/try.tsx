@@ -1,0 +1,221 @@
+// Try: the conversation, the track of its newest run, the inspector.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { get, post, words, type Project, type Run, type Said, type Session, type Ticket } from "../api";
+import { useRun } from "../live";
+import { Markdown } from "../markdown";
+import { RunPanel } from "../runview";
+import { lane } from "../say";
+import { TicketCard } from "../ticket";
+import { Button, Note, Pick } from "../ui/ui";
+
+export function Try() {
+  const { session: id } = useParams();
+  const go = useNavigate();
+  const queries = useQueryClient();
+  const project = useQuery({ queryKey: ["project"], queryFn: () => get<Project>("/project") });
+  const session = useQuery({ queryKey: ["session", id], queryFn: () => get<Session>(`/sessions/${id}`), enabled: !!id, placeholderData: (old) => (old?.id === id ? old : undefined) });
+  const [shown, setShown] = useState<string>(); // a run other than the newest
+  const [tools, setTools] = useState("live");
+  const [model, setModel] = useState("");
+  const [error, setError] = useState<string>();
+  const [busy, setBusy] = useState(false);
+  const runID = id ? (shown ?? session.data?.last) : undefined;
+  const view = useRun(runID);
+  const open = view.steps.filter((s) => s.wait && !s.wait.settled_at && s.status === "waiting").length;
+  const tickets = useQuery({ queryKey: ["tickets", "run", runID, open], queryFn: () => get<{ tickets: Ticket[] }>(`/tickets?run=${runID}`), enabled: !!runID && open > 0 });
+  const seq = view.totals?.seq;
+  useEffect(() => {
+    if (id && seq) void queries.invalidateQueries({ queryKey: ["session", id] });
+  }, [id, seq, queries]);
+  useEffect(() => setShown(undefined), [id]);
+
+  const say = async (text: string) => {
+    setBusy(true);
+    setError(undefined);
+    try {
+      const b = await post<{ session: string; run?: string }>("/runs", { text, session: id, tools, model: model || undefined });
+      setShown(undefined);
+      await queries.invalidateQueries({ queryKey: ["session", b.session] });
+      if (b.session !== id) void go(`/try/${b.session}`);
+      return true;
+    } catch (e) {
+      setError(words(e));
+      return false;
+    } finally {
+      setBusy(false);
+    }
+  };
+  const holder = view.totals?.agent ?? session.data?.agent ?? project.data?.start ?? "the agents";
+  const lanes = view.totals?.lanes ?? [];
+  return (
+    <div className="grid h-full grid-cols-[352px_minmax(0,1fr)]">
+      <section aria-label="Conversation" className="flex min-h-0 flex-col border-r border-joint-strong bg-face">
+        <h1 className="flex items-baseline justify-between gap-2 border-b border-joint px-4 py-2.5 font-semibold">
+          <span className="truncate">{session.data?.title ?? "A new session"}</span>
+          {id ? (
+            <Link to="/try" className="shrink-0 font-normal text-ink-2 underline">
+              new
+            </Link>
+          ) : null}
+        </h1>
+        <Talk talk={session.data?.talk ?? []} typing={view.typing} holder={holder} lanes={lanes} waiting={session.data?.waiting ?? []} runID={runID} onRun={setShown} status={view.totals?.status}>
+          {open > 0 && tickets.data?.tickets.map((t, i) => <TicketCard key={t.id} ticket={t} keys={i === 0} />)}
+          {!id && project.data && <Welcome project={project.data} />}
+          {session.error && <Note bad>{words(session.error)}</Note>}
+        </Talk>
+        <Composer holder={holder} busy={busy} onSay={say} error={error} autoFocus={!id}>
+          <span className="flex items-center gap-1">
+            tools <Pick small label="How tools are carried out" value={tools} onChange={setTools} options={[["live", "live"], ["stubs", "stubs"], ["off", "off"]]} />
+          </span>
+          <span className="flex items-center gap-1">
+            model <Pick small label="Model" value={model} onChange={setModel} options={[["", "as the agents say"], ...(project.data?.models ?? []).map((m) => [m.id, m.id] as const)]} />
+          </span>
+          {view.totals && ["going", "held"].includes(view.totals.status) && <StopButton run={view.totals.run} />}
+        </Composer>
+      </section>
+      <RunPanel view={view} />
+    </div>
+  );
+}
+
+function Welcome({ project }: { project: Project }) {
+  return (
+    <div className="text-ink-2">
+      <p className="mb-3 text-base text-ink">{project.summary || project.name}</p>
+      <p className="mb-2">Say something to {project.start}. Every step of the loop appears on the track as it happens.</p>
+      <ul className="flex flex-col gap-2">
+        {project.agents.map((a) => (
+          <li key={a.id} className="border-l-4 border-joint-strong pl-2">
+            <b className="text-ink">{a.id}</b>
+            <br />
+            {a.summary}
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+function Talk({ talk, typing, holder, lanes, waiting, runID, onRun, status, children }: { talk: Said[]; typing: Record<string, string>; holder: string; lanes: readonly string[]; waiting: string[]; runID?: string; onRun: (id: string) => void; status?: string; children: React.ReactNode }) {
+  const end = useRef<HTMLDivElement>(null);
+  const live = Object.entries(typing).filter(([step]) => !talk.some((t) => t.run === runID && t.step === step));
+  const size = talk.length + live.map(([, t]) => t.length).join() + String(status);
+  useEffect(() => end.current?.scrollIntoView({ block: "end" }), [size]);
+  return (
+    <div className="flex min-h-0 flex-1 flex-col gap-3.5 overflow-auto px-4 py-3.5" tabIndex={0} role="log" aria-label="Messages">
+      {talk.map((t, i) => (
+        <Message key={i} t={t} lanes={lanes} other={t.run !== runID} onRun={onRun} />
+      ))}
+      {live.map(([step, text]) => (
+        <div key={step}>
+          <Who name={holder} colour={lane(lanes, holder)} />
+          <p className="text-base leading-normal whitespace-pre-wrap">{text}▌</p>
+        </div>
+      ))}
+      {status === "going" && !live.length && <p className="going text-ink-3">{holder} is at work…</p>}
+      {children}
+      {waiting.map((w, i) => (
+        <div key={i} className="rounded-sm border border-dashed border-joint-strong px-2.5 py-1.5">
+          <span className="label">waits until the run before it is over</span>
+          <p className="text-base">{w}</p>
+        </div>
+      ))}
+      <div ref={end} />
+    </div>
+  );
+}
+
+function Who({ name, colour }: { name: string; colour?: string }) {
+  return (
+    <div className="mb-0.5 flex items-center gap-1.5 text-xs text-ink-3">
+      {colour && <i className="h-[3px] w-2.5 rounded-[1px]" style={{ background: colour }} />}
+      {name}
+    </div>
+  );
+}
+
+function Message({ t, lanes, other, onRun }: { t: Said; lanes: readonly string[]; other: boolean; onRun: (id: string) => void }) {
+  switch (t.who) {
+    case "user":
+      return (
+        <div>
+          <div className="flex justify-between">
+            <Who name="you" />
+            {other && (
+              <button type="button" className="text-xs text-ink-2 underline" onClick={() => onRun(t.run)}>
+                show run {t.run}
+              </button>
+            )}
+          </div>
+          <p className="rounded-sm bg-sunk px-2.5 py-1.5 text-base leading-normal whitespace-pre-wrap">{t.text}</p>
+        </div>
+      );
+    case "handoff":
+      return (
+        <div className="flex items-center gap-2 text-xs text-ink-2 before:h-px before:flex-1 before:bg-joint after:h-px after:flex-1 after:bg-joint">
+          {t.agent} hands over to {t.to}
+        </div>
+      );
+    case "problem":
+      return <Note bad>{t.status === "stopped" ? `The run was ${t.text}.` : `The run failed: ${t.text}`}</Note>;
+  }
+  return (
+    <div>
+      <Who name={t.agent ?? ""} colour={lane(lanes, t.agent ?? "")} />
+      <Markdown text={t.text} />
+    </div>
+  );
+}
+
+function Composer({ holder, busy, onSay, error, autoFocus, children }: { holder: string; busy: boolean; onSay: (t: string) => Promise<boolean>; error?: string; autoFocus: boolean; children: React.ReactNode }) {
+  const [text, setText] = useState("");
+  const send = async () => {
+    if (text.trim() && (await onSay(text))) setText("");
+  };
+  return (
+    <form
+      className="border-t border-joint px-4 pt-2.5 pb-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void send();
+      }}
+    >
+      {error && <Note bad>{error}</Note>}
+      <div className="flex items-end gap-1.5">
+        <textarea
+          aria-label={`Say something to ${holder}`}
+          placeholder={`Say something to ${holder}…`}
+          className="field resize-none text-base"
+          rows={2}
+          autoFocus={autoFocus}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          onKeyDown={(e) => {
+            if (e.key === "Enter" && !e.shiftKey && !e.nativeEvent.isComposing) {
+              e.preventDefault();
+              void send();
+            }
+          }}
+        />
+        <Button type="submit" disabled={busy || !text.trim()}>
+          Say
+        </Button>
+      </div>
+      <div className="mt-2 flex items-center gap-3.5 text-[12px] text-ink-2">{children}</div>
+    </form>
+  );
+}
+
+export function StopButton({ run }: { run: Run["run"]["run"] }) {
+  const [error, setError] = useState<string>();
+  return (
+    <span className="ml-auto flex items-center gap-2">
+      {error && <span className="text-bad">{error}</span>}
+      <Button tone="quiet" className="!px-1.5 !py-0 text-[12px]" onClick={() => post(`/runs/${run}/stop`, {}).catch((e: unknown) => setError(words(e)))}>
+        Stop the run
+      </Button>
+    </span>
+  );
+}

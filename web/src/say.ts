@@ -1,0 +1,18 @@
+// How values are said.
+export const span = (ms: number): string => (ms < 10_000 ? `${Math.round(ms)} ms` : ms < 120_000 ? `${Math.round(ms / 1000)} s` : ms < 7_200_000 ? `${Math.round(ms / 60_000)} min` : `${Math.round(ms / 3_600_000)} h`);
+export const count = (n: number, what: string) => `${spaced(n)} ${what}${n === 1 ? "" : "s"}`;
+export const spaced = (n: number) => String(n).replace(/\B(?=(\d{3})+$)/g, " ");
+export const when = (at: string) => new Date(at).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+export const verbs: Record<string, string> = { allow: "allowed", refuse: "refused", amend: "changed and allowed", lapsed: "lapsed", withdrawn: "withdrawn", happened: "said to have happened", not_happened: "said not to have happened", give_up: "given up" };
+export const lane = (lanes: readonly string[], agent: string) => `var(--lane-${(Math.max(0, lanes.indexOf(agent)) % 6) + 1})`;
+
+// value shows one argument as a person reads it.
+export function value(v: unknown): string {
+  if (typeof v !== "string") return JSON.stringify(v) ?? "";
+  if (/^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}/.test(v)) {
+    const [date, time] = [v.slice(0, 10), v.slice(11, 16)];
+    const d = new Date(date + "T00:00:00Z");
+    return `${d.toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short", timeZone: "UTC" })}, ${time}`;
+  }
+  return v;
+}

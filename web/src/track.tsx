@@ -1,0 +1,258 @@
+// The track: one lane for each agent, time to the right, the baton going from lane to lane.
+import { useEffect, useMemo, useRef, useState } from "react";
+import type { Step, Totals } from "./api";
+import { lane, span, spaced, verbs } from "./say";
+import { Segments } from "./ui/ui";
+
+const LABEL = 116;
+const LANE = 74;
+const TOP = 22;
+const H = 38;
+const GAP = 14;
+
+type Axis = "even" | "real";
+
+// Block is where a step stands on the track.
+interface Block {
+  step: Step;
+  x: number;
+  w: number;
+  y: number;
+  wait?: { x: number; w: number }; // the gap of a wait that is over
+}
+
+const width = (s: Step) => (s.kind === "handoff" ? 92 : Math.min(150, Math.max(92, 26 + Math.max(s.name.length * 6.9, sub(s).length * 6.4))));
+
+// sub is the second line of a block.
+function sub(s: Step): string {
+  if (s.status === "waiting" && s.wait && !s.wait.settled_at) return "waits";
+  if (s.status === "going" || s.status === "retrying" || s.status === "lost" || s.status === "refused" || s.status === "failed") return s.status;
+  if (s.tokens) return `${spaced(s.tokens.in)} → ${spaced(s.tokens.out)}`;
+  return (s.brief || s.title).slice(0, 18);
+}
+
+function place(steps: Step[], lanes: readonly string[], axis: Axis, room: number): { blocks: Block[]; end: number } {
+  const blocks: Block[] = [];
+  let x = GAP;
+  const first = steps[0];
+  const t0 = first ? Date.parse(first.began) : 0;
+  const t1 = Math.max(t0 + 1, ...steps.slice(-50).map((s) => (s.ended ? Date.parse(s.ended) : Date.now())));
+  const scale = Math.max((room - 160) / (t1 - t0), 0.000001);
+  for (const step of steps) {
+    const y = TOP + Math.max(0, lanes.indexOf(step.agent)) * LANE;
+    const settled = step.wait?.settled_at && step.kind === "call" ? step.wait : undefined;
+    if (axis === "even") {
+      const b: Block = { step, x, w: width(step), y };
+      if (settled) {
+        b.wait = { x, w: 104 };
+        b.x = x + 104 + GAP;
+      }
+      blocks.push(b);
+      x = b.x + b.w + (step.kind === "handoff" ? 0 : GAP);
+    } else {
+      const began = settled ? Date.parse(settled.settled_at!) : Date.parse(step.began);
+      const ended = step.ended ? Date.parse(step.ended) : Math.max(began, t1);
+      const b: Block = { step, x: GAP + (began - t0) * scale, w: Math.max(7, (ended - began) * scale), y };
+      if (settled) b.wait = { x: GAP + (Date.parse(settled.raised_at) - t0) * scale, w: Math.max(3, (Date.parse(settled.settled_at!) - Date.parse(settled.raised_at)) * scale) };
+      blocks.push(b);
+      x = Math.max(x, b.x + b.w + GAP);
+    }
+  }
+  return { blocks, end: x + 20 };
+}
+
+// baton draws the line through the blocks from one to the next.
+function baton(blocks: Block[]): string {
+  let d = "";
+  let last: { x: number; y: number } | undefined;
+  for (const b of blocks) {
+    const y = b.y + H / 2;
+    if (!last) d += `M${Math.max(0, b.x - GAP)} ${y}`;
+    else if (last.y === y) d += `H${b.x}`;
+    else d += `C${last.x + 24} ${last.y} ${last.x + 8} ${y} ${last.x + 34} ${y}H${Math.max(last.x + 34, b.x)}`;
+    d += `H${b.x + (b.step.kind === "handoff" ? 30 : b.w)}`;
+    last = { x: b.x + (b.step.kind === "handoff" ? 30 : b.w), y };
+  }
+  return d;
+}
+
+// shape is the outline of a block: failures and refusals are notched, not only coloured.
+function shape(b: Block): string {
+  const { x, y, w } = b;
+  const bad = ["failed", "refused", "lost"].includes(b.step.status);
+  if (!bad) return `M${x + 3} ${y}H${x + w - 3}q3 0 3 3V${y + H - 3}q0 3 -3 3H${x + 3}q-3 0 -3 -3V${y + 3}q0 -3 3 -3Z`;
+  const n = Math.min(12, w / 2);
+  return `M${x} ${y}H${x + w - n}L${x + w} ${y + n}V${y + H}H${x + n}L${x} ${y + H - n}Z`;
+}
+
+export function Track({ totals, steps, selected, onSelect, title }: { totals?: Totals; steps: Step[]; selected?: number; onSelect: (n: number) => void; title?: string }) {
+  const [axis, setAxis] = useState<Axis>("even");
+  const [hover, setHover] = useState<number>();
+  const [view, setView] = useState({ left: 0, width: 900 });
+  const box = useRef<HTMLDivElement>(null);
+  const lanes = useMemo(() => totals?.lanes ?? [], [totals]);
+  const { blocks, end } = useMemo(() => place(steps, lanes, axis, view.width - LABEL), [steps, lanes, axis, view.width]);
+  const follow = useRef(true);
+
+  useEffect(() => {
+    const el = box.current;
+    if (!el) return;
+    const look = () => setView({ left: el.scrollLeft, width: el.clientWidth });
+    const seen = new ResizeObserver(look);
+    seen.observe(el);
+    el.addEventListener("scroll", look, { passive: true });
+    return () => {
+      seen.disconnect();
+      el.removeEventListener("scroll", look);
+    };
+  }, []);
+  useEffect(() => {
+    const el = box.current;
+    if (el && follow.current && axis === "even") el.scrollLeft = el.scrollWidth;
+  }, [end, axis]);
+  useEffect(() => {
+    const b = selected ? blocks[selected - 1] : undefined;
+    const el = box.current;
+    if (b && el && (b.x < el.scrollLeft || b.x + b.w + LABEL > el.scrollLeft + el.clientWidth)) el.scrollLeft = Math.max(0, b.x - el.clientWidth / 2);
+  }, [selected, blocks]);
+
+  const height = TOP + Math.max(1, lanes.length) * LANE + 22;
+  const from = view.left - 300;
+  const to = view.left + view.width + 300;
+  // what is in sight, and one on each side so that the line runs on; a run of any length stays quick
+  let lo = blocks.findIndex((b) => b.x + b.w >= from);
+  if (lo < 0) lo = Math.max(0, blocks.length - 1);
+  lo = Math.max(0, lo - 1);
+  let hi = lo;
+  while (hi < blocks.length && blocks[hi]!.x <= to && hi - lo < 400) hi++;
+  const seen = blocks.slice(lo, Math.min(blocks.length, hi + 1));
+  const why = blocks[(hover ?? selected ?? 0) - 1];
+
+  const keys = (e: React.KeyboardEvent) => {
+    const at = selected ?? 0;
+    const next = e.key === "ArrowRight" ? at + 1 : e.key === "ArrowLeft" ? at - 1 : e.key === "Home" ? 1 : e.key === "End" ? steps.length : 0;
+    if (next >= 1 && next <= steps.length) {
+      e.preventDefault();
+      onSelect(next);
+    }
+  };
+  const state = totals ? (totals.status === "held" ? "held" : totals.status) : "";
+  return (
+    <section aria-label="Track" className="border-b border-joint-strong pt-2.5 pb-1">
+      <div className="mb-1 flex items-baseline gap-3.5 px-4 text-ink-2">
+        <b className="text-base text-ink">{title ?? (totals ? `Run ${totals.run}` : "No run yet")}</b>
+        {totals && (
+          <>
+            <span className={state === "held" ? "font-semibold text-call" : state === "failed" ? "font-semibold text-bad" : ""}>{state === "held" ? "held: a person is asked" : state}</span>
+            <span>{totals.turns} turns</span>
+            <span>{totals.calls} calls</span>
+            <span className="font-mono text-[12px]">{spaced(totals.tokens.in + totals.tokens.out)} tok</span>
+            {totals.cost > 0 && <span className="font-mono text-[12px]">{totals.cost.toFixed(4)}</span>}
+            <span className="font-mono text-[12px]">{span(totals.ms)}</span>
+            {totals.tools !== "live" && <span className="text-call">tools {totals.tools}</span>}
+          </>
+        )}
+        <span className="ml-auto">
+          <Segments label="Time axis" value={axis} onChange={setAxis} options={[["even", "even steps"], ["real", "real time"]]} />
+        </span>
+      </div>
+      <div
+        ref={box}
+        className="relative overflow-x-auto overflow-y-hidden"
+        tabIndex={0}
+        role="group"
+        aria-label="Steps in time; the arrow keys go from step to step"
+        onKeyDown={keys}
+        onScroll={(e) => (follow.current = e.currentTarget.scrollLeft + e.currentTarget.clientWidth > e.currentTarget.scrollWidth - 60)}
+      >
+        <div style={{ width: end + LABEL, height }} className="relative">
+          <div className="pointer-events-none sticky left-0 z-10 w-[112px] bg-ground" style={{ height }}>
+            {lanes.map((name, i) => {
+              const mine = steps.length < 2000 ? steps.filter((s) => s.agent === name) : [];
+              const turns = mine.filter((s) => s.kind === "turn").length;
+              return (
+                <div key={name} className="absolute left-4 flex h-[40px] flex-col justify-center border-l-4 pl-2" style={{ top: TOP + i * LANE - 1, borderColor: lane(lanes, name) }}>
+                  <b className="text-[14px] leading-tight">{name}</b>
+                  {mine.length > 0 && <span className="text-[11px] text-ink-3">{turns} turns · {mine.length - turns} calls</span>}
+                </div>
+              );
+            })}
+          </div>
+          <svg width={end} height={height} className="absolute top-0" style={{ left: LABEL }} role="img" aria-label={`${steps.length} steps on ${lanes.length} lanes; the list below tells them one by one`}>
+            <defs>
+              <pattern id="wait" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+                <rect width="7" height="7" fill="var(--call-soft)" />
+                <rect width="2.2" height="7" fill="var(--call)" />
+              </pattern>
+            </defs>
+            {lanes.map((name, i) => (
+              <path key={name} d={`M0 ${TOP + i * LANE + H / 2}H${end}`} stroke="var(--joint)" />
+            ))}
+            <path d={`M0 ${height - 18}H${end}`} stroke="var(--joint)" />
+            <path d={baton(seen)} fill="none" stroke="var(--ink)" strokeWidth="3" />
+            {seen.map((b) => (
+              <BlockShape key={b.step.id} b={b} lanes={lanes} axis={axis} on={selected === b.step.n} onSelect={onSelect} onHover={setHover} foot={height - 5} />
+            ))}
+          </svg>
+          {why && (
+            <div className="pointer-events-none absolute z-20 max-w-[340px] rounded-sm bg-ink px-2.5 py-1 text-[12px] text-face" style={{ left: Math.min(Math.max(LABEL + why.x, view.left + LABEL + 4), view.left + view.width - 350), top: why.y + H + 7 }}>
+              why: {why.step.why}
+            </div>
+          )}
+        </div>
+      </div>
+    </section>
+  );
+}
+
+function BlockShape({ b, lanes, axis, on, onSelect, onHover, foot }: { b: Block; lanes: readonly string[]; axis: Axis; on: boolean; onSelect: (n: number) => void; onHover: (n?: number) => void; foot: number }) {
+  const { step: s, x, y, w } = b;
+  const colour = lane(lanes, s.agent);
+  const open = s.status === "waiting" && s.wait && !s.wait.settled_at;
+  const bad = ["failed", "refused", "lost"].includes(s.status);
+  const busy = s.status === "going" || s.status === "retrying";
+  const solid = s.kind === "call" && !open && !bad && !busy;
+  const ink = solid ? "var(--on-lane)" : "var(--ink)";
+  const mouse = { onClick: () => onSelect(s.n), onMouseEnter: () => onHover(s.n), onMouseLeave: () => onHover(undefined), style: { cursor: "pointer" } };
+  const text = (t: string, max: number) => (t.length > max ? t.slice(0, max - 1) + "…" : t);
+  const letters = Math.floor((w - 18) / 6.6);
+  if (s.kind === "handoff") {
+    const down = lanes.indexOf(s.to ?? "") > lanes.indexOf(s.agent) || lanes.indexOf(s.to ?? "") < 0;
+    return (
+      <g {...mouse} data-step={s.n} data-kind="handoff">
+        <rect x={x} y={y - 4} width={Math.max(w, 20)} height={LANE} fill="transparent" />
+        <g transform={`translate(${x + 34} ${y + H / 2 + (down ? 1 : -1) * (s.status === "returned" ? 24 : 0)}) rotate(${s.status === "returned" ? (down ? 66 : -66) : 0})`}>
+          <path d="M-17 -6H17L21 0L17 6H-17L-21 0Z" fill={on ? "var(--call)" : bad ? "var(--bad)" : "var(--ink)"} />
+          <path d="M-7 -6V6M7 -6V6" stroke="var(--ground)" strokeWidth="1.6" />
+        </g>
+        {axis === "even" && <text x={x + 52} y={y + H / 2 + (down ? 22 : -14)} fontSize="11" fill="var(--ink-2)">{s.to ? `to ${s.to}` : s.name}</text>}
+        {axis === "even" && <text x={x + 24} y={foot} fontSize="11" fontFamily="var(--font-mono)" fill="var(--ink-3)">{s.n}</text>}
+      </g>
+    );
+  }
+  return (
+    <g {...mouse} data-step={s.n} data-kind={s.kind} data-status={s.status}>
+      {b.wait && (
+        <>
+          <rect x={b.wait.x} y={y} width={b.wait.w} height={H} rx="3" fill="url(#wait)" stroke="var(--call)" />
+          {b.wait.w > 60 && (
+            <>
+              <rect x={b.wait.x + 5} y={y + 5} width={b.wait.w - 10} height={H - 10} fill="var(--call-soft)" />
+              <text x={b.wait.x + 10} y={y + 17} fontSize="10.5" fill="var(--ink)">{text(`${verbs[s.wait?.verb ?? ""] ?? ""} by`, 15)}</text>
+              <text x={b.wait.x + 10} y={y + 29} fontSize="10.5" fontWeight="650" fill="var(--call)">{text(s.wait?.settled_by || "nobody", 15)}</text>
+            </>
+          )}
+        </>
+      )}
+      <path d={shape(b)} className={busy ? "going" : undefined} fill={open ? "url(#wait)" : solid ? colour : bad ? "var(--bad-soft)" : "var(--face)"} stroke={on ? "var(--ink)" : open ? "var(--call)" : bad ? "var(--bad)" : colour} strokeWidth={on ? 2.6 : 1.6} />
+      {open && w > 40 && <rect x={x + 6} y={y + 5} width={w - 12} height={H - 10} fill="var(--call-soft)" />}
+      {w > 40 && (
+        <>
+          <text x={x + 10} y={y + 16} fontSize="12" fontWeight="650" fill={ink}>{text(s.name, letters)}</text>
+          <text x={x + 10} y={y + 30} fontSize="11" fontFamily="var(--font-mono)" fill={solid ? "var(--on-lane)" : open ? "var(--call)" : bad ? "var(--bad)" : "var(--ink-3)"}>{text(sub(s), letters)}</text>
+        </>
+      )}
+      {w > 40 && <text x={x} y={foot} fontSize="11" fontFamily="var(--font-mono)" fill={open ? "var(--call)" : "var(--ink-3)"}>{s.n}</text>}
+    </g>
+  );
+}

@@ -1,0 +1,11 @@
+import tailwindcss from "@tailwindcss/vite";
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+// The service serves dist/; while developing, `npm run dev` passes /api on to a service.
+export default defineConfig({
+  plugins: [react(), tailwindcss()],
+  resolve: { alias: { "@rjsf/validator-ajv8": new URL("src/none.ts", import.meta.url).pathname } },
+  build: { target: "es2023", chunkSizeWarningLimit: 900, modulePreload: { polyfill: false }, emptyOutDir: true },
+  server: { proxy: { "/api": { target: process.env.STONEBATON_URL ?? "http://127.0.0.1:7117", changeOrigin: true } } },
+});
