@@ -181,14 +181,29 @@ func (th *thought) think() (string, []ledger.Ask) {
 // best gives the tool that a clause speaks for most.
 func (th *thought) best(clause string) (*card, float64) {
 	words, beside := stems(clause), th.besides(clause)
+	named := len(properNames(clause)) > 0
 	var best *card
 	top := 0.0
 	for _, c := range th.cards {
-		if p := c.score(words, beside); p > top+1e-9 {
+		p := c.score(words, beside)
+		if named && p > 0 && c.wantsName() {
+			p += aName
+		}
+		if p > top+1e-9 {
 			best, top = c, p
 		}
 	}
 	return best, top
+}
+
+// wantsName says whether the tool looks something up by its name.
+func (c *card) wantsName() bool {
+	for _, p := range c.params {
+		if p.required && p.name == "name" {
+			return true
+		}
+	}
+	return false
 }
 
 // ask is what a tool still needs.

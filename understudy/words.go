@@ -76,6 +76,7 @@ const (
 	inSummary = 2.0
 	inParam   = 1.0
 	inValue   = 2.0
+	aName     = 1.5 // a name was said, and the tool looks things up by name
 	enough    = 2.0 // the least score of a tool that is called
 )
 

@@ -13,9 +13,11 @@ export function RunPanel({ view }: { view: View }) {
   // until one is chosen, the newest that has something to show is
   const n = picked.run === run && picked.n ? picked.n : view.steps.findLast((s) => s.status !== "going")?.n;
   const choose = (k: number) => setPicked({ run, n: k });
-  useEffect(() => setPicked((p) => (p.run === run ? p : {})), [run]);
+  useEffect(() => {
+    setPicked((p) => (p.run === run ? p : {}));
+  }, [run]);
   return (
-    <section aria-label="Run" className="grid min-h-0 min-w-0 grid-rows-[auto_1fr]">
+    <section aria-label="Run" className="grid min-h-0 min-w-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
       <Track totals={view.totals} steps={view.steps} selected={n} onSelect={choose} />
       {view.error ? (
         <div className="p-4">

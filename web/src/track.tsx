@@ -1,7 +1,7 @@
 // The track: one lane for each agent, time to the right, the baton going from lane to lane.
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { Step, Totals } from "./api";
-import { lane, span, spaced, verbs } from "./say";
+import { count, lane, span, spaced, verbs } from "./say";
 import { Segments } from "./ui/ui";
 
 const LABEL = 116;
@@ -21,7 +21,7 @@ interface Block {
   wait?: { x: number; w: number }; // the gap of a wait that is over
 }
 
-const width = (s: Step) => (s.kind === "handoff" ? 92 : Math.min(150, Math.max(92, 26 + Math.max(s.name.length * 6.9, sub(s).length * 6.4))));
+const width = (s: Step) => (s.kind === "handoff" ? 104 : Math.min(150, Math.max(92, 26 + Math.max(s.name.length * 6.9, sub(s).length * 6.4))));
 
 // sub is the second line of a block.
 function sub(s: Step): string {
@@ -69,7 +69,7 @@ function baton(blocks: Block[]): string {
     const y = b.y + H / 2;
     if (!last) d += `M${Math.max(0, b.x - GAP)} ${y}`;
     else if (last.y === y) d += `H${b.x}`;
-    else d += `C${last.x + 24} ${last.y} ${last.x + 8} ${y} ${last.x + 34} ${y}H${Math.max(last.x + 34, b.x)}`;
+    else d += `C${last.x + 22} ${last.y} ${last.x + 10} ${y} ${last.x + 32} ${y}H${Math.max(last.x + 32, b.x)}`;
     d += `H${b.x + (b.step.kind === "handoff" ? 30 : b.w)}`;
     last = { x: b.x + (b.step.kind === "handoff" ? 30 : b.w), y };
   }
@@ -138,14 +138,14 @@ export function Track({ totals, steps, selected, onSelect, title }: { totals?: T
   };
   const state = totals ? (totals.status === "held" ? "held" : totals.status) : "";
   return (
-    <section aria-label="Track" className="border-b border-joint-strong pt-2.5 pb-1">
+    <section aria-label="Track" className="min-w-0 border-b border-joint-strong pt-2.5 pb-1">
       <div className="mb-1 flex items-baseline gap-3.5 px-4 text-ink-2">
         <b className="text-base text-ink">{title ?? (totals ? `Run ${totals.run}` : "No run yet")}</b>
         {totals && (
           <>
             <span className={state === "held" ? "font-semibold text-call" : state === "failed" ? "font-semibold text-bad" : ""}>{state === "held" ? "held: a person is asked" : state}</span>
-            <span>{totals.turns} turns</span>
-            <span>{totals.calls} calls</span>
+            <span>{count(totals.turns, "turn")}</span>
+            <span>{count(totals.calls, "call")}</span>
             <span className="font-mono text-[12px]">{spaced(totals.tokens.in + totals.tokens.out)} tok</span>
             {totals.cost > 0 && <span className="font-mono text-[12px]">{totals.cost.toFixed(4)}</span>}
             <span className="font-mono text-[12px]">{span(totals.ms)}</span>
@@ -173,7 +173,7 @@ export function Track({ totals, steps, selected, onSelect, title }: { totals?: T
               return (
                 <div key={name} className="absolute left-4 flex h-[40px] flex-col justify-center border-l-4 pl-2" style={{ top: TOP + i * LANE - 1, borderColor: lane(lanes, name) }}>
                   <b className="text-[14px] leading-tight">{name}</b>
-                  {mine.length > 0 && <span className="text-[11px] text-ink-3">{turns} turns · {mine.length - turns} calls</span>}
+                  {mine.length > 0 && <span className="text-[11px] text-ink-3">{count(turns, "turn")} · {count(mine.length - turns, "call")}</span>}
                 </div>
               );
             })}
@@ -221,11 +221,11 @@ function BlockShape({ b, lanes, axis, on, onSelect, onHover, foot }: { b: Block;
     return (
       <g {...mouse} data-step={s.n} data-kind="handoff">
         <rect x={x} y={y - 4} width={Math.max(w, 20)} height={LANE} fill="transparent" />
-        <g transform={`translate(${x + 34} ${y + H / 2 + (down ? 1 : -1) * (s.status === "returned" ? 24 : 0)}) rotate(${s.status === "returned" ? (down ? 66 : -66) : 0})`}>
+        <g transform={`translate(${x + 45} ${y + H / 2 + (down ? 1 : -1) * (s.status === "returned" ? LANE / 2 : 0)}) rotate(${s.status === "returned" ? (down ? 72 : -72) : 0})`}>
           <path d="M-17 -6H17L21 0L17 6H-17L-21 0Z" fill={on ? "var(--call)" : bad ? "var(--bad)" : "var(--ink)"} />
           <path d="M-7 -6V6M7 -6V6" stroke="var(--ground)" strokeWidth="1.6" />
         </g>
-        {axis === "even" && <text x={x + 52} y={y + H / 2 + (down ? 22 : -14)} fontSize="11" fill="var(--ink-2)">{s.to ? `to ${s.to}` : s.name}</text>}
+        {axis === "even" && <text x={x + 62} y={y + H / 2 + (down ? LANE / 2 + 4 : -LANE / 2 + 4)} fontSize="11" fill="var(--ink-2)">{s.to ? `to ${s.to}` : s.name}</text>}
         {axis === "even" && <text x={x + 24} y={foot} fontSize="11" fontFamily="var(--font-mono)" fill="var(--ink-3)">{s.n}</text>}
       </g>
     );

@@ -67,7 +67,7 @@ function One({ drill, busy, onRun }: { drill: Drill; busy: boolean; onRun: () =>
   const [step, setStep] = useState<number | undefined>(drill.faults.find((f) => f.step)?.step);
   const shown = drill.says[said];
   return (
-    <section aria-label={`Drill ${drill.id}`} className="grid min-h-0 grid-rows-[auto_auto_1fr]">
+    <section aria-label={`Drill ${drill.id}`} className="grid min-h-0 min-w-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_auto_1fr]">
       <div className="border-b border-joint-strong bg-face px-5 py-3">
         <div className="flex items-baseline gap-3">
           <h2 className="text-base font-bold">{drill.id}</h2>

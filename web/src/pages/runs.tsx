@@ -89,7 +89,7 @@ export function Runs() {
                   <span role="cell"><Status of={r.status} /></span>
                   <span role="cell" className="truncate">{r.agents.join(" → ")}</span>
                   <span role="cell" className="truncate">
-                    {r.text} {(r.problem || r.answer) && <span className={r.problem ? "text-bad" : "text-ink-3"}>— {r.problem || r.answer}</span>}
+                    {r.text} {(r.problem || r.answer) && <span className={r.problem ? "text-bad" : "text-ink-3"}>— {r.problem || r.answer.replace(/[*|]|(-{3,})/g, "")}</span>}
                   </span>
                   <span role="cell" className="text-right font-mono text-[12px]">{r.turns}</span>
                   <span role="cell" className="text-right font-mono text-[12px]">{r.calls}</span>
@@ -111,7 +111,7 @@ export function RunPage() {
   const view = useRun(id);
   const t = view.totals;
   return (
-    <div className="grid h-full grid-rows-[auto_1fr]">
+    <div className="grid h-full grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
       <div className="flex items-baseline gap-3 border-b border-joint bg-face px-4 py-2">
         <h1 className="sr-only">Run {id}</h1>
         <Link to="/runs" className="underline">

@@ -29,7 +29,9 @@ export function Try() {
   useEffect(() => {
     if (id && seq) void queries.invalidateQueries({ queryKey: ["session", id] });
   }, [id, seq, queries]);
-  useEffect(() => setShown(undefined), [id]);
+  useEffect(() => {
+    setShown(undefined);
+  }, [id]);
 
   const say = async (text: string) => {
     setBusy(true);
@@ -102,7 +104,9 @@ function Talk({ talk, typing, holder, lanes, waiting, runID, onRun, status, chil
   const end = useRef<HTMLDivElement>(null);
   const live = Object.entries(typing).filter(([step]) => !talk.some((t) => t.run === runID && t.step === step));
   const size = talk.length + live.map(([, t]) => t.length).join() + String(status);
-  useEffect(() => end.current?.scrollIntoView({ block: "end" }), [size]);
+  useEffect(() => {
+    end.current?.scrollIntoView({ block: "end" });
+  }, [size]);
   return (
     <div className="flex min-h-0 flex-1 flex-col gap-3.5 overflow-auto px-4 py-3.5" tabIndex={0} role="log" aria-label="Messages">
       {talk.map((t, i) => (

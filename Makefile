@@ -1,0 +1,56 @@
+# Stone Baton. `make demo` and `make test` are all one needs; both install what they lack.
+SHELL := /bin/bash
+BIN := bin/stonebaton
+WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/package.json service/openapi.yaml
+say = @printf '\033[1m== %s\033[0m\n' "$(1)"
+
+.PHONY: demo test bench build lint check-go check-web chromium screenshots clean
+
+demo: build ## build all and start the harbour with its demo data
+	$(call say,starting the demo)
+	@$(BIN) demo
+
+build: web/dist/index.html
+	$(call say,building the program (the first time compiles SQLite: two minutes or so))
+	@mkdir -p bin && go build -o $(BIN) ./cmd/stonebaton
+
+web/node_modules/.done: web/package.json web/package-lock.json
+	$(call say,installing the console's packages (the first time half a minute))
+	@cd web && npm ci --no-audit --no-fund --loglevel=error && touch node_modules/.done
+
+web/src/api.gen.ts: service/openapi.yaml web/node_modules/.done
+	@cd web && npm run --silent types >/dev/null
+
+web/dist/index.html: $(WEB) web/node_modules/.done web/src/api.gen.ts
+	$(call say,building the console)
+	@cd web && npm run --silent build -- --logLevel warn && touch dist/.keep
+
+test: build lint chromium ## everything CI runs
+	$(call say,tests with the race detector (the first time compiles SQLite once more))
+	@go test -race -timeout 25m ./...
+
+lint: check-go check-web
+
+check-go: web/dist/index.html
+	$(call say,gofmt go vet staticcheck)
+	@out=$$(gofmt -l $$(git ls-files '*.go')); if [ -n "$$out" ]; then echo "not formatted: $$out"; exit 1; fi
+	@go vet ./... && go tool staticcheck ./...
+
+check-web: web/node_modules/.done web/src/api.gen.ts
+	$(call say,tsc eslint)
+	@cd web && npm run --silent check && npm run --silent lint
+
+chromium:
+	@if ! command -v chromium >/dev/null; then \
+	  printf '\033[1m== %s\033[0m\n' "installing Chromium from Debian's packages (a minute or so)"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; fi
+
+bench: build ## speed and memory, as ratios against a bare baseline in the same run
+	$(call say,benchmarks (about two minutes))
+	@go test ./bench -run '^$$' -bench . -benchtime 1x -timeout 20m
+
+screenshots: build chromium ## take the pictures of docs/screenshots again
+	@SCREENSHOTS=$(CURDIR)/docs/screenshots go test ./e2e -run TestScreenshots -count 1 -v
+
+clean:
+	rm -rf bin web/dist/* web/node_modules web/src/api.gen.ts && touch web/dist/.keep
