@@ -145,7 +145,7 @@ func rehearse(ctx context.Context, p *project.Project, secrets *secret.Store, d 
 			return err
 		}
 		if b.Run == "" {
-			return errors.New("the run before this message still waits for a person; settle its gate in gates:")
+			return errors.New("the run before this message still waits for a person; say under gates: what becomes of it")
 		}
 		session = b.Session
 		if err := e.Wait(ctx); err != nil {

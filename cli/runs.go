@@ -141,7 +141,7 @@ func (f *follower) follow(ctx context.Context, run string, after int64) (trace.T
 			f.event(ch)
 			if ch.Totals.Status == ledger.Held {
 				held = true
-				return client.Stopped
+				return client.ErrStopped
 			}
 			return nil
 		}, nil)

@@ -186,11 +186,11 @@ func (c *Client) TestModel(ctx context.Context, name string) (out api.ModelTest,
 	return out, c.do(ctx, http.MethodPost, "/api/models/"+url.PathEscape(name)+"/test", struct{}{}, &out)
 }
 
-// Stopped ends a Follow from within.
-var Stopped = errors.New("stopped")
+// ErrStopped ends a Follow from within.
+var ErrStopped = errors.New("stopped")
 
 // Follow reads a run's event stream behind an event, until the run ends, ctx
-// ends, or a function returns an error; Stopped is none. Where the connection
+// ends, or a function returns an error; ErrStopped is none. Where the connection
 // breaks it takes it up again where it was. Words may be nil.
 func (c *Client) Follow(ctx context.Context, run string, after int64, change func(api.Change) error, words func(api.Delta)) error {
 	wait := 100 * time.Millisecond
@@ -201,7 +201,7 @@ func (c *Client) Follow(ctx context.Context, run string, after int64, change fun
 		}
 		var gone *UnreachableError
 		switch {
-		case errors.Is(err, Stopped) || over:
+		case errors.Is(err, ErrStopped) || over:
 			return nil
 		case ctx.Err() != nil:
 			return ctx.Err()
