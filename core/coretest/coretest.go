@@ -1,0 +1,180 @@
+// Package coretest helps to test what stands on the core: a small project, and
+// a world in memory that carries out what loop.Next says.
+package coretest
+
+import (
+	"encoding/json"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stonebaton/core/ledger"
+	"stonebaton/core/loop"
+	"stonebaton/core/project"
+	"stonebaton/core/prompt"
+	"stonebaton/core/run"
+)
+
+// Main is a project with two agents, two reads, three writes and a gate.
+const Main = `
+project: quay
+start: desk
+model: m
+models: {m: {wire: understudy, retries: 1, fallback: spare}, spare: {wire: understudy, retries: 0}}
+limits: {turns: 8, calls: 12, same_call: 3, handoffs: 3, time: 10m}
+state: {type: object, properties: {length_m: {type: number}, booking: {type: string}}}
+---
+tool: look
+summary: Look a vessel up.
+effect: read
+input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
+output: {type: object, required: [length_m], properties: {length_m: {type: number}}}
+sets: {length_m: "=result.length_m"}
+stubs: [{returns: {length_m: 46}}]
+---
+tool: tide
+summary: Tell the tide.
+effect: read
+stubs: [{returns: high}]
+---
+tool: reserve
+summary: Reserve a berth.
+effect: write
+input: {type: object, required: [berth], properties: {berth: {type: string, pattern: "^[A-F][0-9]$", description: "Such as C4."}}}
+gate: {when: "state.?length_m.orValue(0.0) > 40.0", why: over 40 m, by: [master], ask: "Reserve {{ args.berth }}?", within: 30m}
+says: {done: "Reserved {{ args.berth }}.", failed: [{when: "error.status == 409", say: "{{ args.berth }} is taken."}]}
+sets: {booking: "=args.berth"}
+stubs: [{returns: {ok: true}}]
+---
+tool: pay
+summary: Pay the dues.
+effect: write
+replay: key
+stubs: [{returns: paid}]
+---
+tool: toot
+summary: Sound the horn.
+stubs: [{returns: null}]
+---
+agent: desk
+summary: Reads requests.
+prompt: "You are the desk. Today is {{ today }}."
+tools: [look, tide, reserve, pay, toot]
+handoffs: [berths]
+---
+agent: berths
+summary: Knows berths.
+prompt: "You know berths. {{ person.name }} asks."
+tools: [look, reserve]
+handoffs: [desk]
+`
+
+// Project compiles a project of one file.
+func Project(t testing.TB, text string) *project.Project {
+	t.Helper()
+	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: text}, Env: map[string]string{}})
+	require.NotNil(t, p, "%v", probs)
+	return p
+}
+
+// Epoch is when every made-up run begins.
+var Epoch = time.Date(2026, 5, 4, 9, 0, 0, 0, time.UTC)
+
+// World is a run in memory. It keeps the events, and the state they add up to.
+type World struct {
+	P      *project.Project
+	S      *run.State
+	Events []ledger.Event
+	Now    time.Time
+	Asked  []prompt.Built // every request, in order
+}
+
+// Open begins a run.
+func Open(p *project.Project, text string) *World {
+	w := &World{P: p, S: run.New("w-1"), Now: Epoch}
+	w.Append(ledger.New("", &ledger.RunOpened{Session: "w", Project: p.Name, Version: p.Version, Person: "ann", Text: text, Agent: p.Start, Tools: ledger.ToolsLive, Zone: "UTC", Why: "a message"}))
+	return w
+}
+
+// Append numbers, dates and applies an event.
+func (w *World) Append(e ledger.Event) {
+	w.Now = w.Now.Add(time.Millisecond)
+	e.Run, e.Seq, e.At = w.S.Run, w.S.Seq+1, w.Now
+	if err := w.S.Apply(e); err != nil {
+		panic(err)
+	}
+	w.Events = append(w.Events, e)
+}
+
+// Step asks Next once, applies what it records and the intents of its deeds,
+// and gives the deeds.
+func (w *World) Step() []loop.Action {
+	var deeds []loop.Action
+	for {
+		acts := loop.Next(w.P, w.S, w.Now.Add(time.Millisecond))
+		if len(acts) == 0 {
+			return deeds
+		}
+		for _, a := range acts {
+			switch a := a.(type) {
+			case loop.Record:
+				w.Append(a.Event)
+			case loop.Ask:
+				w.Asked = append(w.Asked, a.Built)
+				w.Append(a.Event)
+				deeds = append(deeds, a)
+			case loop.Call:
+				w.Append(a.Event)
+				deeds = append(deeds, a)
+			}
+		}
+	}
+}
+
+// Reply answers the turn in flight with words and calls, written "tool {json}".
+func (w *World) Reply(text string, calls ...string) {
+	r := prompt.Reply{Text: text, Finish: "stop", Usage: ledger.Usage{In: 10, Out: 5}}
+	for i, c := range calls {
+		tool, args := c, "{}"
+		for j := range c {
+			if c[j] == ' ' {
+				tool, args = c[:j], c[j+1:]
+				break
+			}
+		}
+		r.Calls = append(r.Calls, ledger.Ask{ID: fmt.Sprintf("c%d_%d", w.S.Turns, i), Tool: tool, Args: args})
+	}
+	w.Append(loop.TurnReceived(w.P, w.S, r, time.Millisecond))
+}
+
+// Return brings a call's result.
+func (w *World) Return(step string, value any) {
+	for _, e := range loop.CallReturned(w.P, w.S, step, loop.Result{Value: value}, time.Millisecond, w.Now, 0) {
+		w.Append(e)
+	}
+}
+
+// Fail brings a call's failure.
+func (w *World) Fail(step string, f loop.Failure) {
+	w.Append(loop.CallFailed(w.P, w.S, step, f, time.Millisecond, w.Now, 0))
+}
+
+// Settle settles a ticket.
+func (w *World) Settle(step string, verb ledger.Verb, args any) {
+	d := &ledger.GateSettled{Verb: verb, By: "master", Because: "I say so", Why: "master decided"}
+	if args != nil {
+		d.Args, _ = json.Marshal(args)
+	}
+	w.Append(ledger.New(step, d))
+}
+
+// Words gives what the model last read of tools.
+func (w *World) Words() []string {
+	var out []string
+	for i := len(w.S.Messages) - 1; i >= 0 && w.S.Messages[i].Role == ledger.FromTool; i-- {
+		out = append([]string{w.S.Messages[i].Text}, out...)
+	}
+	return out
+}
