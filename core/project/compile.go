@@ -196,6 +196,9 @@ func keysOf[T any](m map[string]T) []string {
 }
 
 func (c *compiler) missing(at Place, what, name string, have []string) {
+	if _, ok := c.names[what+" "+name]; ok {
+		return // it is there, but broken: that is reported where it stands
+	}
 	list := "There is none yet."
 	if len(have) > 0 {
 		list = "There is: " + strings.Join(have, ", ") + "."

@@ -135,7 +135,7 @@ func Load(dir fs.FS, env func(string) (string, bool)) (Source, []Problem) {
 // Compile makes a project of its source. The project is nil where a problem
 // of the grade Error was found.
 func Compile(src Source) (*Project, []Problem) {
-	c := &compiler{src: src, unset: map[string]bool{}, p: &Project{
+	c := &compiler{src: src, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
 		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{},
 		Files: src.Files, Version: src.Hash(),
 	}}
@@ -165,7 +165,8 @@ type compiler struct {
 	main     *document
 	docs     []*document
 	problems []Problem
-	unset    map[string]bool // variables that were reported
+	names    map[string]Place // documents by kind and name, broken ones too
+	unset    map[string]bool  // variables that were reported
 }
 
 func (c *compiler) report(g Grade, at Place, remedy, format string, args ...any) {
@@ -185,7 +186,7 @@ func (c *compiler) documents() {
 		}
 	}
 	sort.Strings(files)
-	names := map[string]Place{}
+	names := c.names
 	for _, f := range files {
 		for i, line := range strings.Split(c.src.Files[f], "\n") {
 			if m := looksLikeKey.FindStringIndex(line); m != nil {
@@ -203,18 +204,19 @@ func (c *compiler) documents() {
 				c.report(Error, d.key("/"+d.kind), "", "%q is not a kind of document.%s The first key is one of: %s.", d.kind, near.Hint(d.kind, Kinds()), strings.Join(Kinds(), ", "))
 				continue
 			}
+			name, _ := d.value[d.kind].(string)
 			if faults := s.Check(d.value); len(faults) > 0 {
+				names[d.kind+" "+name] = d.at("/" + d.kind)
 				for _, ft := range faults {
 					at := d.at(ft.Path)
 					if strings.Contains(ft.Say, "is not known here") {
 						at = d.key(ft.Path)
 					}
-					name := strings.ReplaceAll(strings.TrimPrefix(ft.Path, "/"), "/", ".")
-					c.report(Error, at, "", "%s", strings.TrimSpace(name+" "+ft.Say))
+					where := strings.ReplaceAll(strings.TrimPrefix(ft.Path, "/"), "/", ".")
+					c.report(Error, at, "", "%s", strings.TrimSpace(where+" "+ft.Say))
 				}
 				continue
 			}
-			name, _ := d.value[d.kind].(string)
 			if first, ok := names[d.kind+" "+name]; ok {
 				c.report(Error, d.at("/"+d.kind), "Give one of them another name.", "the %s %q is already defined in %s:%d", d.kind, name, first.File, first.Line)
 				continue
