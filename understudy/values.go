@@ -50,6 +50,7 @@ type number struct {
 	unit   string
 	before []string // roots of up to three words before, the nearest last
 	after  []string
+	next   string // the root of the word right before it, where that carries meaning
 	at     int
 }
 
@@ -87,6 +88,11 @@ func numbers(text string) []number {
 		}
 		n.before = tail(stems(text[:m[0]]), 3)
 		n.after = headOf(stems(text[m[3]:]), 3)
+		if words := strings.Fields(text[:m[0]]); len(words) > 0 {
+			if s := stems(words[len(words)-1]); len(s) == 1 {
+				n.next = s[0]
+			}
+		}
 		out = append(out, n)
 	}
 	return out

@@ -213,8 +213,8 @@ func (th *thought) besides(text string) map[string]bool {
 	}
 	out := map[string]bool{}
 	for _, n := range numbers(text) {
-		if len(n.before) > 0 {
-			out[n.before[len(n.before)-1]] = true
+		if n.next != "" {
+			out[n.next] = true
 		}
 		for _, w := range headOf(n.after, 2) {
 			if named[w] {

@@ -84,7 +84,10 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 	if err != nil {
 		var stop *goja.InterruptedError
 		var thrown *goja.Exception
+		var deep *goja.StackOverflowError
 		switch {
+		case errors.As(err, &deep):
+			return fail("script", "the call stack is deeper than %d: does it call itself without an end?", maxDepth)
 		case errors.As(err, &stop):
 			return fail("timeout", "%v", stop.Value())
 		case errors.As(err, &thrown):

@@ -1,0 +1,68 @@
+package script_test
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"stonebaton/core/expr"
+	"stonebaton/core/ledger"
+	"stonebaton/core/loop"
+	"stonebaton/core/project"
+	"stonebaton/engine"
+	"stonebaton/tools/script"
+)
+
+func call(t *testing.T, code string, limit time.Duration) (loop.Result, *loop.Failure) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), limit)
+	defer cancel()
+	var h script.Handler
+	return h.Call(ctx, engine.Invocation{Tool: &project.Tool{Name: "t", Script: &project.Script{Code: code}}, Args: map[string]any{"n": 2.0},
+		Vars: expr.Vars{"state": map[string]any{"x": 1.0}, "person": map[string]any{"name": "ann"}, "today": "2026-05-04", "now": "2026-05-04T09:00:00Z"}})
+}
+
+func TestAScriptReturnsItsResult(t *testing.T) {
+	r, bad := call(t, "log('n is', args.n)\nargs.n = 9\nreturn {n: args.n * 2, x: state.x, who: person.name, today}", time.Minute)
+	require.Nil(t, bad)
+	assert.Equal(t, map[string]any{"n": 18.0, "x": 1.0, "who": "ann", "today": "2026-05-04"}, r.Value)
+	assert.Equal(t, "n is 2\n", r.Sent.Log)
+	r, bad = call(t, "const x = 1", time.Minute)
+	require.Nil(t, bad)
+	assert.Nil(t, r.Value, "no return is no result")
+}
+
+func TestAScriptThatFails(t *testing.T) {
+	for name, c := range map[string]struct{ code, class, say string }{
+		"throws":             {"throw new Error('no such berth')", "script", "no such berth"},
+		"mistake":            {"return nothing.at.all", "script", "nothing is not defined"},
+		"loops for ever":     {"while (true) {}", "timeout", "had not ended after"},
+		"eats memory":        {"const a = []; while (true) a.push(new Array(1000).fill('x'.repeat(100) + a.length))", "timeout", "more than 256 MB of memory"},
+		"calls itself":       {"const f = () => f(); return f()", "script", "call stack"},
+		"returns a function": {"return () => 1", "script", "the result is not JSON"},
+		"reaches outside":    {"return require('fs')", "script", "require is not defined"},
+		"a circle":           {"const a = {}; a.a = a; return a", "script", "circular"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			limit := 10 * time.Second
+			if name == "loops for ever" {
+				limit = 50 * time.Millisecond
+			}
+			_, bad := call(t, c.code, limit)
+			require.NotNil(t, bad)
+			assert.Equal(t, c.class, bad.Class)
+			assert.Contains(t, bad.Say, c.say)
+			assert.Equal(t, ledger.NotDone, bad.Outcome, "a script reaches nothing, so nothing was done")
+		})
+	}
+}
+
+func TestCheckNamesTheLine(t *testing.T) {
+	p := script.Check(&project.Tool{Name: "t", Script: &project.Script{Code: "const a = 1\nreturn a +* 2\n", Place: project.Place{File: "tools/t.yaml", Line: 10, Col: 9}}})
+	require.NotNil(t, p)
+	assert.Equal(t, 12, p.Line)
+	assert.Nil(t, script.Check(&project.Tool{Script: &project.Script{Code: "return 1"}}))
+}
