@@ -501,14 +501,15 @@ func (e *SettledError) Error() string {
 // same settlement has come before.
 func (d *driver) settlement(step string, s *Settlement) (*ledger.Event, error) {
 	t := d.state.Ticket(step)
-	if t == nil || (d.state.Closed != nil && t.Settled == nil) {
-		return nil, &SettledError{Verb: ledger.Withdrawn}
-	}
-	if t.Settled != nil {
-		if s.ID != "" && t.Settled.ID == s.ID {
+	if !t.Open() {
+		was := d.state.Settled[step]
+		switch {
+		case was == nil:
+			return nil, &SettledError{Verb: ledger.Withdrawn}
+		case s.ID != "" && was.ID == s.ID:
 			return nil, nil
 		}
-		return nil, &SettledError{Verb: t.Settled.Verb, By: t.Settled.By}
+		return nil, &SettledError{Verb: was.Verb, By: was.By}
 	}
 	verbs := t.Raised.Form.Verbs()
 	if !slices.Contains(verbs, s.Verb) {

@@ -13,7 +13,7 @@ import (
 
 // New gives the state of a run with no events.
 func New(id string) *State {
-	return &State{Run: id, AgentTurns: map[string]int{}, Same: map[ledger.Hash]int{}, Lost: map[string]int{}, Facts: map[string]any{}}
+	return &State{Run: id, AgentTurns: map[string]int{}, Same: map[ledger.Hash]int{}, Lost: map[string]int{}, Settled: map[string]*ledger.GateSettled{}, Facts: map[string]any{}}
 }
 
 // Fold applies events in order to a new state.
@@ -200,6 +200,7 @@ func (s *State) settle(step string, d *ledger.GateSettled) error {
 		return fmt.Errorf("no ticket is open there")
 	}
 	t.Settled = d
+	s.Settled[step] = d
 	c := s.Call(step)
 	if c == nil {
 		if d.Verb == ledger.NotHappened {

@@ -36,8 +36,9 @@ type State struct {
 	Same        map[ledger.Hash]int
 	SameTool    string // the call that was repeated most
 	SameMost    int
-	Lost        map[string]int // how often a step was lost to a restart
-	TimeUp      bool           // the time limit's timer has fired
+	Lost        map[string]int                 // how often a step was lost to a restart
+	Settled     map[string]*ledger.GateSettled // the newest settlement of each step's ticket
+	TimeUp      bool                           // the time limit's timer has fired
 
 	heldSince time.Time
 	heldFor   time.Duration
