@@ -30,7 +30,7 @@ func newMetrics(a *app.App) *metrics {
 }
 
 func (m *metrics) handler() http.Handler {
-	return promhttp.HandlerFor(m.reg, promhttp.HandlerOpts{EnableOpenMetrics: true})
+	return promhttp.HandlerFor(m.reg, promhttp.HandlerOpts{EnableOpenMetrics: true, DisableCompression: true})
 }
 
 // runs counts the runs when it is asked.

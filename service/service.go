@@ -53,7 +53,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	e := s.echo
 	e.Logger = log
 	e.HTTPErrorHandler = s.fail
-	e.Use(middleware.Recover(), s.observe, guard, headers)
+	e.Use(middleware.Recover(), headers, s.observe, guard)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
 		return strings.Contains(c.Request().Header.Get("Accept"), "text/event-stream")
 	}}))
@@ -268,6 +268,9 @@ func malformed(raw []byte, into any, err error) error {
 	var syn *json.SyntaxError
 	var typ *json.UnmarshalTypeError
 	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		line, col := position(raw, int64(len(raw)))
+		return problem(http.StatusBadRequest, "", "the body is not JSON: line %d, column %d: it ends too early", line, col)
 	case errors.As(err, &syn):
 		line, col := position(raw, syn.Offset)
 		return problem(http.StatusBadRequest, "", "the body is not JSON: line %d, column %d: %v", line, col, syn)

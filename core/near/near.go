@@ -17,6 +17,9 @@ func Names(word string, candidates []string) []string {
 	for _, c := range candidates {
 		lc := strings.ToLower(c)
 		d := distance(w, lc)
+		if len(w) > 3 && (strings.HasPrefix(lc, w) || strings.HasPrefix(w, lc)) {
+			d = min(d, 1)
+		}
 		if d > 1 && (sharesPart(w, lc) || (len(w) > 3 && (strings.Contains(lc, w) || strings.Contains(w, lc)))) {
 			d = min(d, 2)
 		}

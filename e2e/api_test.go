@@ -1,0 +1,275 @@
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/legacy"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// api calls the service and holds every answer against its OpenAPI document.
+type api struct {
+	t      *testing.T
+	url    string
+	router routers.Router
+	seen   map[string]bool
+}
+
+func newAPI(t *testing.T, s *server) *api {
+	t.Helper()
+	doc, err := openapi3.NewLoader().LoadFromData([]byte(body(t, s.url+"/api/openapi.json")))
+	require.NoError(t, err)
+	doc.Servers = openapi3.Servers{{URL: s.url}}
+	router, err := legacy.NewRouter(doc)
+	require.NoError(t, err)
+	return &api{t, s.url, router, map[string]bool{}}
+}
+
+func (a *api) call(method, path, in string, code int) map[string]any {
+	a.t.Helper()
+	req, err := http.NewRequest(method, a.url+path, strings.NewReader(in))
+	require.NoError(a.t, err)
+	if in != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	return a.send(req, code)
+}
+
+func (a *api) send(req *http.Request, code int) map[string]any {
+	a.t.Helper()
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(a.t, err)
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	require.NoError(a.t, err)
+	where := fmt.Sprintf("%s %s: %s", req.Method, req.URL.Path, raw)
+	assert.Equal(a.t, code, resp.StatusCode, where)
+	assert.Contains(a.t, resp.Header.Get("Content-Security-Policy"), "script-src 'self';")
+	assert.Equal(a.t, "nosniff", resp.Header.Get("X-Content-Type-Options"))
+	if route, params, err := a.router.FindRoute(req); err == nil {
+		a.seen[req.Method+" "+route.Path] = true
+		err = openapi3filter.ValidateResponse(context.Background(), &openapi3filter.ResponseValidationInput{
+			RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route}, Status: resp.StatusCode, Header: resp.Header,
+			Body: io.NopCloser(bytes.NewReader(raw)), Options: &openapi3filter.Options{IncludeResponseStatus: true, MultiError: true}})
+		assert.NoError(a.t, err, where)
+	}
+	if strings.HasPrefix(resp.Header.Get("Content-Type"), "text/") || strings.HasPrefix(resp.Header.Get("Content-Type"), "application/openmetrics") {
+		return map[string]any{"text": string(raw)}
+	}
+	var out map[string]any
+	require.NoError(a.t, json.Unmarshal(raw, &out), where)
+	return out
+}
+
+func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	s := demo(t, dir)
+	a := newAPI(t, s)
+	get := func(path string) map[string]any { t.Helper(); return a.call("GET", path, "", 200) }
+
+	get("/healthz")
+	get("/readyz")
+	assert.Contains(t, get("/metrics")["text"], `stonebaton_runs{status="held"} 1`)
+	get("/api/openapi.json")
+	assert.Equal(t, "harbour", get("/api/project")["name"])
+	assert.Empty(t, get("/api/problems")["problems"])
+	assert.Len(t, get("/api/tools")["tools"], 5)
+	assert.Len(t, get("/api/models")["models"], 3)
+	assert.Equal(t, "answers", a.call("POST", "/api/models/house/test", "{}", 200)["status"])
+	assert.Equal(t, "new", get("/api/drills")["drills"].([]any)[0].(map[string]any)["status"])
+	assert.Len(t, a.call("POST", "/api/drills", `{"names":["nobody_decides_in_time"]}`, 200)["drills"], 1)
+	assert.Len(t, a.call("POST", "/api/drills", `{}`, 200)["drills"], 6)
+	assert.Equal(t, "passed", get("/api/drills")["drills"].([]any)[0].(map[string]any)["status"], "results are kept")
+
+	runs := get("/api/runs?limit=2")
+	assert.Len(t, runs["runs"], 2)
+	second := get("/api/runs?limit=100&cursor=" + runs["next"].(string))
+	assert.Len(t, second["runs"], 4)
+	held := get("/api/runs?status=held")["runs"].([]any)[0].(map[string]any)["id"].(string)
+	for _, r := range get("/api/runs")["runs"].([]any) {
+		id := r.(map[string]any)["id"].(string)
+		one := get("/api/runs/" + id)
+		for _, st := range one["steps"].([]any) {
+			step := st.(map[string]any)
+			get(fmt.Sprintf("/api/runs/%s/steps/%v", id, step["n"]))
+			if step["kind"] == "turn" {
+				q := get(fmt.Sprintf("/api/runs/%s/turns/%s/request", id, step["id"]))
+				assert.Equal(t, true, q["same"], "rebuilt = sent: %v", q["differs"])
+			}
+		}
+		get("/api/runs/" + id + "/events")
+	}
+	page := get("/api/runs/" + held + "/events?limit=3&after=1")
+	assert.EqualValues(t, 4, page["next"])
+	get("/api/sessions")
+	get("/api/sessions/" + strings.Split(held, "-")[0])
+
+	tk := get("/api/tickets")["tickets"].([]any)[0].(map[string]any)
+	id := fmt.Sprint(tk["id"])
+	assert.NotEmpty(t, get("/api/tickets/" + id)["schema"])
+	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow","shown":"else"}`, 422)
+	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"refuse","because":"not today","id":"x"}`, 200)
+	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"refuse","because":"not today","id":"x"}`, 200)
+	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow"}`, 409)
+	get("/api/tickets?status=all")
+
+	begun := a.call("POST", "/api/runs", `{"text":"`+reserve+`"}`, 201)
+	waitFor(t, s, begun["run"].(string), "held")
+	assert.Equal(t, "waiting", a.call("POST", "/api/runs", `{"text":"and the dues?","session":"`+begun["session"].(string)+`"}`, 202)["status"])
+	a.call("POST", "/api/runs/"+begun["run"].(string)+"/stop", `{"because":"enough"}`, 202)
+	a.call("POST", "/api/runs/"+begun["run"].(string)+"/stop", `{}`, 422)
+	waitFor(t, s, begun["session"].(string)+"-2", "done")
+
+	tried := a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":12,"nights":2}}`, 200)
+	assert.Equal(t, "returned", tried["status"])
+	assert.Equal(t, "refused", a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":"x"}}`, 200)["status"])
+
+	// everything the document describes was called, streams aside
+	for path, item := range mustDoc(t, s).Paths.Map() {
+		for method := range item.Operations() {
+			if path != "/api/live" {
+				assert.True(t, a.seen[method+" "+path], "%s %s was not called", method, path)
+			}
+		}
+	}
+}
+
+func mustDoc(t *testing.T, s *server) *openapi3.T {
+	doc, err := openapi3.NewLoader().LoadFromData([]byte(body(t, s.url+"/api/openapi.json")))
+	require.NoError(t, err)
+	return doc
+}
+
+func waitFor(t *testing.T, s *server, run, status string) {
+	t.Helper()
+	require.Eventually(t, func() bool { return strings.Contains(body(t, s.url+"/api/runs/"+run), `"status":"`+status+`"`) }, 20*time.Second, 20*time.Millisecond)
+}
+
+func TestBadRequestsGetAClearError(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "w")
+	command(t, "", "", "new", dir)
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	a := newAPI(t, s)
+	for _, c := range []struct {
+		method, path, in string
+		code             int
+		say              string
+	}{
+		{"POST", "/api/runs", `{"text": `, 400, "the body is not JSON: line 1, column"},
+		{"POST", "/api/runs", `{"txt":"x"}`, 400, `unknown field "txt". Did you mean "text"?`},
+		{"POST", "/api/runs", `{"text":7}`, 400, `"text" must be of type string, not number`},
+		{"POST", "/api/runs", `{"text":"x"} more`, 400, "something stands behind"},
+		{"POST", "/api/runs", `{"text":"x","state":` + strings.Repeat("[", 100) + strings.Repeat("]", 100) + `}`, 400, "nested deeper than 64"},
+		{"POST", "/api/runs", `{"text":"` + strings.Repeat("x", 2<<20) + `"}`, 413, "larger than 1048576 bytes"},
+		{"POST", "/api/runs", `{"text":"  "}`, 422, "the message is empty"},
+		{"POST", "/api/runs", `{"text":"x","session":"none"}`, 404, "there is no such session"},
+		{"GET", "/api/runs/none-1", "", 404, "there is no such run"},
+		{"GET", "/api/runs?status=lost", "", 400, `there is no status "lost"`},
+		{"GET", "/api/runs?limit=many", "", 400, "limit must be a whole number"},
+		{"GET", "/api/runs?since=yesterday", "", 400, "since must be a date and time"},
+		{"GET", "/api/tickets/99", "", 404, "there is no such ticket"},
+		{"GET", "/api/tickets/x", "", 400, "a ticket's id is a number"},
+		{"POST", "/api/tools/lend_tol/try", `{}`, 404, `Did you mean "lend_tool"?`},
+		{"POST", "/api/drills", `{"names":["x"]}`, 404, `there is no drill "x"`},
+		{"POST", "/api/models/huose/test", `{}`, 404, `Did you mean "house"?`},
+		{"GET", "/api/nothing", "", 404, "there is no call GET /api/nothing"},
+	} {
+		p := a.call(c.method, c.path, c.in, c.code)
+		assert.Contains(t, p["detail"], c.say)
+		assert.EqualValues(t, c.code, p["status"])
+	}
+	req, _ := http.NewRequest("POST", s.url+"/api/runs", strings.NewReader(`{"text":"x"}`))
+	req.Header.Set("Content-Type", "text/plain")
+	assert.Contains(t, a.send(req, 415)["detail"], "must be JSON")
+	for header, value := range map[string]string{"Origin": "https://elsewhere.example", "Sec-Fetch-Site": "cross-site"} {
+		req, _ = http.NewRequest("POST", s.url+"/api/runs", strings.NewReader(`{"text":"x"}`))
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set(header, value)
+		a.send(req, 403)
+	}
+	req, _ = http.NewRequest("GET", s.url+"/api/runs", nil)
+	req.Host = "rebound.example"
+	assert.Contains(t, a.send(req, 403)["detail"], `the host "rebound.example" is not this service's`)
+	assert.Equal(t, 0, s.run(t, "say", "I want to borrow the saw for 2 days, please.").code, "the service lives")
+}
+
+// changes reads a run's stream behind an event until it ends or n have come.
+func changes(t *testing.T, s *server, run, last string, n int) (ids []string, kinds string) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	req, _ := http.NewRequestWithContext(ctx, "GET", s.url+"/api/runs/"+run+"/events", nil)
+	req.Header.Set("Accept", "text/event-stream")
+	if last != "" {
+		req.Header.Set("Last-Event-ID", last)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	if resp.StatusCode == http.StatusNoContent {
+		return nil, "over"
+	}
+	require.Equal(t, 200, resp.StatusCode)
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() && (n == 0 || len(ids) < n) {
+		if id, ok := strings.CutPrefix(lines.Text(), "id: "); ok {
+			ids = append(ids, id)
+		}
+		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			var c struct {
+				Event struct{ Kind string }
+			}
+			require.NoError(t, json.Unmarshal([]byte(data), &c))
+			kinds += c.Event.Kind + " "
+		}
+	}
+	return ids, kinds
+}
+
+func TestAStreamResumesWithoutAGapOrARepeat(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "w")
+	command(t, "", "", "new", dir)
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	j := sayJSON(t, s, 4, "I want to borrow the lathe for 3 days, please.")
+	head, _ := changes(t, s, j.Run, "", 4)
+	assert.Equal(t, []string{"1", "2", "3", "4"}, head)
+	rest := make(chan []string)
+	go func() {
+		ids, _ := changes(t, s, j.Run, "4", 0)
+		rest <- ids
+	}()
+	require.Equal(t, 0, s.run(t, "allow", itoa(j.Tickets[0])).code)
+	tail := <-rest
+	all, kinds := changes(t, s, j.Run, "", 0)
+	assert.Equal(t, all, append(head, tail...))
+	assert.True(t, strings.HasSuffix(kinds, "run.closed "))
+	_, over := changes(t, s, j.Run, all[len(all)-1], 0)
+	assert.Equal(t, "over", over, "asked for what comes behind the end, it says that there is no more")
+}
+
+func TestAProjectWithErrorsStartsNoRuns(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte("project: x\nstart: y\nmodels: {m: {wire: understudy}}\n"), 0o644))
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	a := newAPI(t, s)
+	p := a.call("POST", "/api/runs", `{"text":"x"}`, 409)
+	assert.Contains(t, p["detail"], `stonebaton.yaml:2: there is no agent "y"`)
+	assert.Equal(t, "stonebaton.yaml", p["place"].(map[string]any)["file"])
+	assert.EqualValues(t, 1, a.call("GET", "/api/project", "", 200)["errors"])
+}

@@ -1,0 +1,125 @@
+// Package e2e drives the real program as its users do: through its commands,
+// its HTTP API and its console.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+var binary string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "stonebaton-e2e")
+		if err != nil {
+			fmt.Println(err)
+			return 1
+		}
+		defer os.RemoveAll(dir)
+		binary = filepath.Join(dir, "stonebaton")
+		if out, err := exec.Command("go", "build", "-o", binary, "../cmd/stonebaton").CombinedOutput(); err != nil {
+			fmt.Printf("the program cannot be built: %v\n%s", err, out)
+			return 1
+		}
+		return m.Run()
+	}())
+}
+
+// server is a running `serve` or `demo`.
+type server struct {
+	url string
+	cmd *exec.Cmd
+	err *lockedBuffer
+}
+
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
+// launch starts the program and waits for its line `ready URL`.
+func launch(t testing.TB, args ...string) *server {
+	t.Helper()
+	s := &server{cmd: exec.Command(binary, args...), err: &lockedBuffer{}}
+	s.cmd.Stderr = s.err
+	s.cmd.Env = append(os.Environ(), "STONEBATON_URL=")
+	out, err := s.cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, s.cmd.Start())
+	t.Cleanup(func() { s.end(syscall.SIGKILL) })
+	line, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err, "%s", s.err)
+	go func() { _, _ = io.Copy(io.Discard, out) }()
+	require.True(t, strings.HasPrefix(line, "ready http://127.0.0.1:"), line)
+	s.url = strings.TrimSpace(strings.TrimPrefix(line, "ready "))
+	return s
+}
+
+// end ends the program with a signal and gives how it ended.
+func (s *server) end(sig syscall.Signal) error {
+	if s.cmd.ProcessState != nil {
+		return nil
+	}
+	_ = s.cmd.Process.Signal(sig) // it may have ended by itself
+	return s.cmd.Wait()
+}
+
+// result is what a command printed and how it ended.
+type result struct {
+	out, err string
+	code     int
+}
+
+// run runs a command against the server.
+func (s *server) run(t testing.TB, args ...string) result { return command(t, s.url, "", args...) }
+
+func command(t testing.TB, url, in string, args ...string) result {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	c := exec.CommandContext(ctx, binary, args...)
+	c.Env = append(os.Environ(), "STONEBATON_URL="+url)
+	c.Dir = t.TempDir()
+	c.Stdin = strings.NewReader(in)
+	var out, errs bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errs
+	err := c.Run()
+	if ctx.Err() != nil {
+		t.Fatalf("%v did not end\n%s\n%s", args, &out, &errs)
+	}
+	if c.ProcessState == nil {
+		t.Fatal(err)
+	}
+	return result{out.String(), errs.String(), c.ProcessState.ExitCode()}
+}
+
+func demo(t testing.TB, dir string) *server {
+	t.Helper()
+	return launch(t, "demo", "-dir", dir, "-listen", "127.0.0.1:0")
+}
