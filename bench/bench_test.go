@@ -1,0 +1,548 @@
+// Package bench measures speed and memory. Where speed is meant, it is a ratio
+// against a bare baseline of the same run of the benchmark, on the same machine.
+package bench
+
+import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/jmoiron/sqlx"
+	"github.com/stretchr/testify/require"
+
+	"stonebaton/app"
+	"stonebaton/core/coretest"
+	"stonebaton/core/ledger"
+	"stonebaton/core/loop"
+	"stonebaton/core/project"
+	"stonebaton/core/prompt"
+	"stonebaton/engine"
+	"stonebaton/live"
+	"stonebaton/secret"
+	"stonebaton/service"
+	"stonebaton/store"
+	"stonebaton/web"
+
+	"log/slog"
+)
+
+var ctx = context.Background()
+
+// instant is a model and a tool that answer at once: two turns, one call.
+type instant struct{ gate <-chan struct{} }
+
+func (a instant) Ask(_ context.Context, _ *project.Project, r prompt.Request, _ func(string)) (prompt.Reply, *loop.ModelFailure) {
+	if a.gate != nil {
+		<-a.gate
+	}
+	if r.Messages[len(r.Messages)-1].Role == ledger.FromTool {
+		return prompt.Reply{Text: "It is high water at noon.", Finish: "stop", Usage: ledger.Usage{In: 120, Out: 8}}, nil
+	}
+	return prompt.Reply{Calls: []ledger.Ask{{ID: "c1", Tool: "look", Args: `{"name":"Marrow Light"}`}}, Finish: "calls", Usage: ledger.Usage{In: 100, Out: 12}}, nil
+}
+
+func (instant) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
+	return loop.Result{Value: map[string]any{"length_m": 46.0}}, nil
+}
+
+type fixed struct{ p *project.Project }
+
+func (f fixed) Current() (*project.Project, error) { return f.p, nil }
+
+func (f fixed) Version(context.Context, ledger.Hash) (*project.Project, error) { return f.p, nil }
+
+func none(string) (string, bool) { return "", false }
+
+// recorder notes which events and parts made a batch, for the baseline.
+type recorder struct {
+	*store.Store
+	mu      sync.Mutex
+	batches map[string][]batch
+}
+
+type batch struct {
+	open  bool
+	first int64
+	n     int
+	parts []ledger.Hash
+}
+
+func (r *recorder) note(b engine.Batch, open bool) {
+	x := batch{open: open, first: b.Events[0].Seq, n: len(b.Events)}
+	for h := range b.Parts {
+		x.parts = append(x.parts, h)
+	}
+	r.mu.Lock()
+	r.batches[b.Run] = append(r.batches[b.Run], x)
+	r.mu.Unlock()
+}
+
+func (r *recorder) Open(ctx context.Context, o engine.Opening) error {
+	r.note(o.Batch, true)
+	return r.Store.Open(ctx, o)
+}
+
+func (r *recorder) Append(ctx context.Context, b engine.Batch) error {
+	r.note(b, false)
+	return r.Store.Append(ctx, b)
+}
+
+func newEngine(b testing.TB, log engine.Log, a instant, l engine.Live) *engine.Engine {
+	n := 0
+	var mu sync.Mutex
+	e := engine.New(engine.Config{Log: log, Models: a, Tools: a, Projects: fixed{coretest.Project(b, coretest.Main)}, Blanker: secret.New(none), Live: l, Clock: engine.WallClock{},
+		NewID: func() string { mu.Lock(); defer mu.Unlock(); n++; return fmt.Sprintf("b%06d", n) }})
+	require.NoError(b, e.Start(ctx))
+	return e
+}
+
+// each calls f for 0…total-1, so many at a time.
+func each(total, atOnce int, f func(i int)) {
+	next := make(chan int)
+	var wg sync.WaitGroup
+	for range atOnce {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			for i := range next {
+				f(i)
+			}
+		}()
+	}
+	for i := range total {
+		next <- i
+	}
+	close(next)
+	wg.Wait()
+}
+
+// ended waits for the end of each run.
+type ended struct {
+	mu   sync.Mutex
+	wait map[string]chan struct{}
+}
+
+func (e *ended) of(run string) chan struct{} {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.wait[run] == nil {
+		e.wait[run] = make(chan struct{})
+	}
+	return e.wait[run]
+}
+
+func (e *ended) Committed(run string, events []ledger.Event) {
+	if events[len(events)-1].Kind == ledger.KindRunClosed {
+		close(e.of(run))
+	}
+}
+
+func (e *ended) Delta(string, string, string) {}
+
+// BenchmarkDurableRuns: two turns and one call with a model that answers at
+// once, against bare inserts of the same rows in the same batches, grouped into
+// commits the same way.
+func BenchmarkDurableRuns(b *testing.B) {
+	for _, c := range []struct{ atOnce, runs int }{{1, 150}, {64, 1920}, {1000, 4000}} {
+		b.Run(fmt.Sprint(c.atOnce), func(b *testing.B) {
+			for range b.N {
+				ours, bare, events := durable(b, c.atOnce, c.runs)
+				b.ReportMetric(ours.Seconds()/bare.Seconds(), "x_bare")
+				b.ReportMetric(float64(ours.Microseconds())/float64(events), "µs/event")
+				b.ReportMetric(float64(bare.Microseconds())/float64(events), "bare_µs/event")
+			}
+		})
+	}
+}
+
+func durable(b *testing.B, atOnce, runs int) (ours, bare time.Duration, events int) {
+	dir := b.TempDir()
+	st, err := store.Open(dir)
+	require.NoError(b, err)
+	rec := &recorder{Store: st, batches: map[string][]batch{}}
+	done := &ended{wait: map[string]chan struct{}{}}
+	e := newEngine(b, rec, instant{}, done)
+	runtime.GC()
+	began := time.Now()
+	each(runs, atOnce, func(int) {
+		x, err := e.Begin(ctx, engine.Start{Text: "When is high water?"})
+		if err != nil {
+			b.Error(err)
+			return
+		}
+		<-done.of(x.Run)
+	})
+	ours = time.Since(began)
+	e.Close()
+	require.NoError(b, st.Close())
+	work, events := rows(b, dir, rec.batches)
+	empty := b.TempDir()
+	st, err = store.Open(empty)
+	require.NoError(b, err)
+	require.NoError(b, st.Close())
+	runtime.GC()
+	return ours, inserts(b, empty, work, atOnce), events
+}
+
+type insert struct {
+	q    string
+	args []any
+}
+
+func database(b *testing.B, dir string) *sqlx.DB {
+	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, "stonebaton.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-8000)")
+	require.NoError(b, err)
+	db.SetMaxOpenConns(1)
+	return db
+}
+
+// rows reads back what the engine wrote, as the inserts of each batch.
+func rows(b *testing.B, dir string, batches map[string][]batch) (runs [][][]insert, events int) {
+	db := database(b, dir)
+	defer db.Close()
+	ids := make([]string, 0, len(batches))
+	for id := range batches {
+		ids = append(ids, id)
+	}
+	sort.Strings(ids)
+	for _, id := range ids {
+		var run [][]insert
+		var row []any
+		r, err := db.Queryx(`SELECT id, session, project, person, text, status, agent, agents, tools, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at FROM run WHERE id = ?`, id)
+		require.NoError(b, err)
+		require.True(b, r.Next())
+		row, err = r.SliceScan()
+		require.NoError(b, err)
+		r.Close()
+		for _, x := range batches[id] {
+			var ins []insert
+			if x.open {
+				ins = append(ins, insert{`INSERT INTO session (id, title, person, runs, last, at) VALUES (?, ?, ?, 1, ?, ?)`, []any{row[1], row[4], row[3], id, row[17]}},
+					insert{`INSERT INTO run (id, session, project, person, text, status, agent, agents, tools, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, row})
+			} else {
+				ins = append(ins, insert{`UPDATE run SET status = ?, agent = ?, agents = ?, tools = ?, turns = ?, calls = ?, tokens_in = ?, tokens_out = ?, cost = ?, worked = ?, answer = ?, problem = ?, last_at = ? WHERE id = ?`, append(append([]any{}, row[5:17]...), row[18], id)})
+			}
+			for _, h := range x.parts {
+				var body []byte
+				require.NoError(b, db.Get(&body, `SELECT body FROM part WHERE hash = ?`, string(h)))
+				ins = append(ins, insert{`INSERT INTO part (hash, body, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, []any{string(h), body, row[18]}})
+			}
+			r, err := db.Queryx(`SELECT run, seq, at, v, kind, thread, step, data, file FROM event WHERE run = ? AND seq >= ? AND seq < ? ORDER BY seq`, id, x.first, x.first+int64(x.n))
+			require.NoError(b, err)
+			for r.Next() {
+				vals, err := r.SliceScan()
+				require.NoError(b, err)
+				ins = append(ins, insert{`INSERT INTO event (run, seq, at, v, kind, thread, step, data, file) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, vals})
+				events++
+			}
+			r.Close()
+			run = append(run, ins)
+		}
+		runs = append(runs, run)
+	}
+	return runs, events
+}
+
+// inserts is the baseline: one connection, prepared statements, what comes
+// together is committed together.
+func inserts(b *testing.B, dir string, runs [][][]insert, atOnce int) time.Duration {
+	db := database(b, dir)
+	defer db.Close()
+	conn, err := db.Connx(ctx)
+	require.NoError(b, err)
+	defer conn.Close()
+	stmts := map[string]*sqlx.Stmt{}
+	exec := func(q string, args ...any) {
+		s := stmts[q]
+		if s == nil {
+			if s, err = conn.PreparexContext(ctx, q); err != nil {
+				panic(err)
+			}
+			stmts[q] = s
+		}
+		if _, err := s.Exec(args...); err != nil {
+			panic(err)
+		}
+	}
+	type job struct {
+		ins  []insert
+		done chan struct{}
+	}
+	queue := make(chan job, 512)
+	go func() {
+		for first := range queue {
+			group := []job{first}
+			for len(group) < 512 && len(queue) > 0 {
+				group = append(group, <-queue)
+			}
+			exec("BEGIN IMMEDIATE")
+			for _, j := range group {
+				for _, i := range j.ins {
+					exec(i.q, i.args...)
+				}
+			}
+			exec("COMMIT")
+			for _, j := range group {
+				close(j.done)
+			}
+		}
+	}()
+	began := time.Now()
+	each(len(runs), atOnce, func(i int) {
+		for _, ins := range runs[i] {
+			j := job{ins, make(chan struct{})}
+			queue <- j
+			<-j.done
+		}
+	})
+	took := time.Since(began)
+	close(queue)
+	return took
+}
+
+// stamped notes when each event was committed.
+type stamped struct {
+	live.Hub
+	mu sync.Mutex
+	at map[string]time.Time
+}
+
+func (s *stamped) Committed(run string, events []ledger.Event) {
+	now := time.Now()
+	s.mu.Lock()
+	for _, e := range events {
+		s.at[fmt.Sprintf("%s %d", run, e.Seq)] = now
+	}
+	s.mu.Unlock()
+	s.Hub.Committed(run, events)
+}
+
+// BenchmarkLiveStreams: a thousand runs at a time, each followed over HTTP by a
+// stream of its own; the time from an event's commit to its arrival.
+func BenchmarkLiveStreams(b *testing.B) {
+	const runs = 1000
+	for range b.N {
+		dir := b.TempDir()
+		require.NoError(b, os.WriteFile(filepath.Join(dir, project.Main), []byte(coretest.Main), 0o600))
+		a, err := app.Open(ctx, app.Config{Dir: dir})
+		require.NoError(b, err)
+		hub := &stamped{at: map[string]time.Time{}}
+		gate := make(chan struct{})
+		e := newEngine(b, a.Store, instant{gate}, hub)
+		a.Engine, a.Hub = e, &hub.Hub
+		srv := httptest.NewServer(service.New(a, web.Files(), slog.New(slog.DiscardHandler), "bench").Handler())
+		client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: runs}}
+		var wg, ready sync.WaitGroup
+		var mu sync.Mutex
+		var late []time.Duration
+		for range runs {
+			x, err := e.Begin(ctx, engine.Start{Text: "When is high water?"})
+			require.NoError(b, err)
+			wg.Add(1)
+			ready.Add(1)
+			go func() {
+				defer wg.Done()
+				req, _ := http.NewRequest("GET", srv.URL+"/api/runs/"+x.Run+"/events?after=2", nil)
+				req.Header.Set("Accept", "text/event-stream")
+				resp, err := client.Do(req)
+				ready.Done()
+				if err != nil {
+					b.Error(err)
+					return
+				}
+				defer resp.Body.Close()
+				lines := bufio.NewScanner(resp.Body)
+				for lines.Scan() {
+					if id, ok := strings.CutPrefix(lines.Text(), "id: "); ok {
+						now := time.Now()
+						hub.mu.Lock()
+						at := hub.at[x.Run+" "+id]
+						hub.mu.Unlock()
+						mu.Lock()
+						late = append(late, now.Sub(at))
+						mu.Unlock()
+					}
+				}
+			}()
+		}
+		ready.Wait()
+		close(gate)
+		wg.Wait()
+		slices.Sort(late)
+		require.Len(b, late, runs*8)
+		b.ReportMetric(float64(late[len(late)/2].Microseconds())/1000, "median_ms")
+		b.ReportMetric(float64(late[len(late)*99/100].Microseconds())/1000, "p99_ms")
+		srv.CloseClientConnections()
+		srv.Close()
+		e.Close()
+		require.NoError(b, a.Store.Close())
+	}
+}
+
+// BenchmarkHeldRuns: what a thousand held runs and a thousand finished ones keep in memory.
+func BenchmarkHeldRuns(b *testing.B) {
+	for range b.N {
+		st, err := store.Open(b.TempDir())
+		require.NoError(b, err)
+		e := newEngine(b, st, instant{}, &live.Hub{})
+		warm, err := e.Begin(ctx, engine.Start{Text: "x"})
+		require.NoError(b, err)
+		require.NoError(b, e.Wait(ctx))
+		_ = warm
+		heap := func() (float64, int) {
+			runtime.GC()
+			runtime.GC()
+			var m runtime.MemStats
+			runtime.ReadMemStats(&m)
+			return float64(m.HeapAlloc), runtime.NumGoroutine()
+		}
+		before, routines := heap()
+		for range 2000 {
+			_, err := e.Begin(ctx, engine.Start{Text: "x"})
+			require.NoError(b, err)
+		}
+		require.NoError(b, e.Wait(ctx))
+		after, now := heap()
+		b.ReportMetric((after-before)/2000, "bytes/run")
+		b.ReportMetric(float64(now-routines), "goroutines_left")
+		e.Close()
+		require.NoError(b, st.Close())
+	}
+}
+
+// program builds the program and gives its path.
+func program(b *testing.B) string {
+	bin := filepath.Join(b.TempDir(), "stonebaton")
+	out, err := exec.Command("go", "build", "-o", bin, "../cmd/stonebaton").CombinedOutput()
+	require.NoError(b, err, "%s", out)
+	return bin
+}
+
+// BenchmarkService: from start to ready on the demo project, and its memory when idle.
+func BenchmarkService(b *testing.B) {
+	bin := program(b)
+	for range b.N {
+		c := exec.Command(bin, "serve", "../examples/harbour", "-listen", "127.0.0.1:0", "-data", b.TempDir())
+		out, err := c.StdoutPipe()
+		require.NoError(b, err)
+		began := time.Now()
+		require.NoError(b, c.Start())
+		line, err := bufio.NewReader(out).ReadString('\n')
+		require.NoError(b, err)
+		b.ReportMetric(float64(time.Since(began).Milliseconds()), "ready_ms")
+		resp, err := http.Get(strings.TrimSpace(strings.TrimPrefix(line, "ready ")) + "/api/project")
+		require.NoError(b, err)
+		resp.Body.Close()
+		status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", c.Process.Pid))
+		require.NoError(b, err)
+		var kb float64
+		_, err = fmt.Sscanf(regexp.MustCompile(`VmRSS:\s+(\d+)`).FindStringSubmatch(string(status))[1], "%f", &kb)
+		require.NoError(b, err)
+		b.ReportMetric(kb/1024, "idle_MB")
+		require.NoError(b, c.Process.Signal(syscall.SIGTERM))
+		_ = c.Wait() // ended by the signal
+	}
+}
+
+// BenchmarkConsoleFirstLoad: what the browser fetches before the console is there, compressed.
+func BenchmarkConsoleFirstLoad(b *testing.B) {
+	for range b.N {
+		index, err := os.ReadFile("../web/dist/index.html")
+		require.NoError(b, err)
+		total := 0
+		for _, m := range regexp.MustCompile(`(?:src|href)="/(assets/[^"]+)"`).FindAllStringSubmatch(string(index), -1) {
+			raw, err := os.ReadFile("../web/dist/" + m[1])
+			require.NoError(b, err)
+			var z bytes.Buffer
+			w := gzip.NewWriter(&z)
+			_, _ = w.Write(raw)
+			require.NoError(b, w.Close())
+			total += z.Len()
+		}
+		fonts, err := filepath.Glob("../web/dist/assets/atkinson-hyperlegible-*-latin-wght-normal-*.woff2")
+		require.NoError(b, err)
+		for _, f := range fonts {
+			info, err := os.Stat(f)
+			require.NoError(b, err)
+			total += int(info.Size())
+		}
+		b.ReportMetric(float64(total)/1000, "kB")
+	}
+}
+
+// BenchmarkLongRun: a run of ten thousand steps in the console: until it can be
+// read, and the frames while it is scrolled from end to end.
+func BenchmarkLongRun(b *testing.B) {
+	for range b.N {
+		dir := b.TempDir()
+		main := strings.Replace(coretest.Main, "limits: {turns: 8, calls: 12, same_call: 3", "limits: {turns: 99999, calls: 99999, same_call: 99999", 1)
+		require.NoError(b, os.WriteFile(filepath.Join(dir, project.Main), []byte(main), 0o600))
+		st, err := store.Open(filepath.Join(dir, ".stonebaton"))
+		require.NoError(b, err)
+		w := coretest.Open(coretest.Project(b, main), "Go on and on")
+		for i := range 5000 {
+			w.Step()
+			w.Reply("", `look {"name":"Marrow Light"}`)
+			w.Step()
+			w.Return(fmt.Sprintf("t%d.c1", i+1), map[string]any{"length_m": 46.0})
+		}
+		w.Step()
+		w.Reply("At last.")
+		w.Step()
+		h := engine.Head{Status: ledger.Done, Agent: "desk", Agents: []string{"desk"}, OpenedAt: w.Events[0].At, LastAt: w.Now}
+		require.NoError(b, st.Open(ctx, engine.Opening{Session: "w", New: true, Project: "quay", Person: "ann", Text: "Go on and on", Batch: engine.Batch{Run: "w-1", Events: w.Events, Head: h}}))
+		require.NoError(b, st.Close())
+		a, err := app.Open(ctx, app.Config{Dir: dir})
+		require.NoError(b, err)
+		srv := httptest.NewServer(service.New(a, web.Files(), slog.New(slog.DiscardHandler), "bench").Handler())
+		opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-quic", true), chromedp.WindowSize(1280, 800))
+		tab, stop := chromedp.NewExecAllocator(ctx, opts...)
+		tab, end := chromedp.NewContext(tab)
+		require.NoError(b, chromedp.Do(tab, chromedp.Navigate(srv.URL+"/runs")))
+		began := time.Now()
+		require.NoError(b, chromedp.Do(tab, chromedp.Navigate(srv.URL+"/runs/w-1")))
+		for {
+			ok, err := chromedp.Run(tab, chromedp.Evaluate[bool](`!!document.querySelector("[role=option]")`))
+			require.NoError(b, err)
+			if ok {
+				break
+			}
+			require.Less(b, time.Since(began), 30*time.Second)
+		}
+		b.ReportMetric(float64(time.Since(began).Milliseconds()), "open_ms")
+		raw, err := chromedp.Run(tab, chromedp.Evaluate[string](`new Promise(done => {
+			const list = document.querySelector("[role=listbox]"), track = document.querySelector("[aria-label^='Steps in time']")
+			const frames = []; let last = performance.now(), n = 0
+			const step = now => { frames.push(now - last); last = now
+				list.scrollTop = n / 120 * list.scrollHeight; track.scrollLeft = n / 120 * track.scrollWidth
+				if (++n > 120) done(JSON.stringify(frames.slice(2).sort((a, b) => a - b))); else requestAnimationFrame(step) }
+			requestAnimationFrame(step) })`, chromedp.EvalAwaitPromise))
+		require.NoError(b, err)
+		var frames []float64
+		require.NoError(b, json.Unmarshal([]byte(raw), &frames))
+		b.ReportMetric(frames[len(frames)/2], "frame_ms")
+		b.ReportMetric(frames[len(frames)*95/100], "p95_frame_ms")
+		end()
+		stop()
+		srv.Close()
+		require.NoError(b, a.Close())
+	}
+}

@@ -1,0 +1,267 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// page is a tab of a headless browser.
+type page struct {
+	t      testing.TB
+	ctx    context.Context
+	url    string
+	mu     sync.Mutex
+	errors []string // what the browser's console told of errors
+}
+
+func browse(t testing.TB, url string) *page {
+	t.Helper()
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-quic", true), chromedp.WindowSize(1280, 800))
+	ctx, stop := chromedp.NewExecAllocator(context.Background(), opts...)
+	t.Cleanup(stop)
+	ctx, stop = chromedp.NewContext(ctx)
+	t.Cleanup(stop)
+	p := &page{t: t, ctx: ctx, url: url}
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
+	go func() {
+		for m, err := range chromedp.Console(ctx) {
+			if err != nil {
+				return
+			}
+			if text := fmt.Sprint(m); strings.HasPrefix(text, "error") || strings.HasPrefix(text, "exception") {
+				p.mu.Lock()
+				p.errors = append(p.errors, text)
+				p.mu.Unlock()
+			}
+		}
+	}()
+	return p
+}
+
+func (p *page) open(path string) {
+	p.t.Helper()
+	require.NoError(p.t, chromedp.Do(p.ctx, chromedp.Navigate(p.url+path)))
+	p.until(`document.querySelector("header nav")`)
+}
+
+// js evaluates an expression.
+func js[T any](p *page, expr string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](expr))
+	require.NoError(p.t, err, expr)
+	return v
+}
+
+// until waits for an expression to be true.
+func (p *page) until(expr string) {
+	p.t.Helper()
+	require.Eventuallyf(p.t, func() bool {
+		v, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("!!("+expr+")"))
+		return err == nil && v
+	}, 20*time.Second, 30*time.Millisecond, "never true: %s\non the page: %s", expr, lazy(func() string { return js[string](p, "document.body.innerText") }))
+}
+
+type lazy func() string
+
+func (l lazy) String() string { return l() }
+
+// sees waits for a text on the page.
+func (p *page) sees(text string) {
+	p.t.Helper()
+	q, _ := json.Marshal(text)
+	p.until(fmt.Sprintf("document.body.innerText.includes(%s)", q))
+}
+
+// click clicks the button, link, tab or row with a text.
+func (p *page) click(text string) {
+	p.t.Helper()
+	q, _ := json.Marshal(text)
+	find := fmt.Sprintf(`[...document.querySelectorAll('button,a,[role=tab],[role=option],summary')].find(e => e.innerText.includes(%s) && !e.disabled)`, q)
+	p.until(find)
+	// tabs listen to the button going down
+	js[chromedp.Void](p, `(e => { e.dispatchEvent(new MouseEvent("mousedown", {bubbles: true, button: 0})); e.click() })(`+find+")")
+}
+
+func (p *page) keys(selector, text string) {
+	p.t.Helper()
+	require.NoError(p.t, chromedp.Do(p.ctx, chromedp.SendKeys(selector, text)))
+}
+
+// sound says that nothing went wrong in the browser, and that axe finds no violation.
+func (p *page) sound(where string) {
+	p.t.Helper()
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	require.NoError(p.t, err)
+	js[chromedp.Void](p, string(axe)+";0")
+	found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ["violations"]}).then(r => r.violations.map(v => v.id + ": " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160) + " " + n.failureSummary).join(" | ")).join("\n"))`, chromedp.EvalAwaitPromise))
+	require.NoError(p.t, err)
+	assert.Empty(p.t, found, where)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	assert.Empty(p.t, p.errors, where)
+	p.errors = nil
+}
+
+func TestTheConsole(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	s := demo(t, dir)
+	p := browse(t, s.url)
+
+	p.open("/")
+	p.sees("Say something to desk")
+	p.sees("no problems")
+	p.sound("an empty Try")
+	p.keys("textarea", "Reserve a berth for the Marrow Light from next Friday noon, two nights, please.\r")
+	p.sees("desk hands over to berths")
+	p.sees("Reserve C4 for the Marrow Light, 46 m?")
+	p.sees("held: a person is asked")
+	p.until(`document.querySelectorAll("svg [data-step]").length === 7`)
+	p.until(`document.querySelector('svg [data-status="waiting"]')`)
+	p.sees("gate: length over 40 m, waits for harbourmaster")
+	p.until(`document.title.startsWith("(2) harbour")`)
+	p.sound("a held run")
+
+	// the inspector: what went out, the proof, the exact request, the state before and after
+	js[chromedp.Void](p, `document.querySelector("#step-2").click()`)
+	p.sees("2 · find_vessel")
+	p.until(`document.querySelector("aside pre")?.innerText.includes('"length_m": 46')`)
+	p.click("Sent")
+	p.sees("/vessels/Marrow%20Light → 200")
+	p.click("State")
+	p.until(`[...document.querySelectorAll("aside td")].some(e => e.innerText.includes('"Marrow Light"'))`)
+	js[chromedp.Void](p, `document.querySelector("#step-4").click()`)
+	p.click("Request")
+	p.sees("exactly as sent; this program would build the same today")
+	p.sees("You are the berthing office of Kelmere.")
+	p.click("real time")
+	p.until(`document.querySelectorAll("svg [data-step]").length === 7`)
+	p.click("even steps")
+
+	// a reload keeps all of it; the service goes away and comes back
+	at := js[string](p, "location.pathname")
+	p.open(at)
+	p.sees("Reserve C4 for the Marrow Light, 46 m?")
+	addr := strings.TrimPrefix(s.url, "http://")
+	require.NoError(t, s.end(syscall.SIGTERM))
+	p.sees("The service does not answer.")
+	l, err := net.Listen("tcp", addr)
+	require.NoError(t, err, "the port is ours to take again")
+	l.Close()
+	launch(t, "demo", "-dir", dir, "-listen", addr)
+	p.until(`!document.body.innerText.includes("The service does not answer.")`)
+	p.mu.Lock()
+	p.errors = nil // that the stream broke off is what was wanted
+	p.mu.Unlock()
+
+	// allowed by the key; the run goes on where it waited
+	js[chromedp.Void](p, `document.body.dispatchEvent(new KeyboardEvent("keydown", {key: "a", bubbles: true}))`)
+	p.until(`!document.querySelector("[role=group][aria-label^=Ticket]") || document.body.innerText.includes("is reserved")`)
+	p.sees("is reserved for the Marrow Light")
+	p.until(`document.title.startsWith("(1) harbour")`)
+	p.sound("a finished run")
+	p.keys("textarea", "What are the dues for 2 nights at 46 m length?\r")
+	p.sees("Dues: 211.2 EUR")
+}
+
+func TestThePagesOfTheConsole(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	s := demo(t, dir)
+	p := browse(t, s.url)
+
+	p.open("/runs")
+	p.sees("the list follows")
+	p.until(`document.querySelectorAll("[role=table] a").length === 6`)
+	p.sound("runs")
+	p.keys("input", "Gannet")
+	p.until(`document.querySelectorAll("[role=table] a").length === 2`)
+	p.open("/runs?status=failed&tool=find_vessel")
+	p.until(`document.querySelectorAll("[role=table] a").length === 1`)
+	js[chromedp.Void](p, `document.querySelector("[role=table] a").click()`)
+	p.sees("the same call of find_vessel 3 times")
+	p.until(`document.querySelectorAll("svg [data-step]").length === 6`)
+	p.sound("a failed run")
+	p.open("/runs")
+	p.until(`document.querySelectorAll("[role=table] a").length === 6`)
+	require.Equal(t, 0, s.run(t, "say", "-quiet", "What are the dues for 2 nights at 9 m length?").code)
+	p.until(`document.querySelectorAll("[role=table] a").length === 7`)
+
+	p.open("/bench/find_vessel")
+	p.until(`document.querySelector("#bench_name")`)
+	p.keys("#bench_name", "Marow Light")
+	p.click("Call it")
+	p.sees(`find_vessel failed: the register has no vessel "Marow Light"; "Marrow Light" is nearest`)
+	p.sound("the bench")
+	p.open("/bench/assign_berth")
+	p.until(`document.querySelector("#bench_berth")`)
+	p.keys("#bench_berth", "quay")
+	p.click("Call it")
+	p.sees("assign_berth was not called")
+	p.sees("vessel is missing")
+	p.click("the contract, as models see it")
+	p.sees("Reserve a free berth for one call of a vessel.")
+
+	p.open("/tickets")
+	p.sees("Reserve C4 for the Marrow Light, 46 m?")
+	p.sees("what led here")
+	p.sound("tickets")
+	p.click("Change…")
+	p.until(`document.querySelector("input[id$=_berth]")`)
+	p.sound("a ticket that is changed")
+	p.click("Back")
+	p.click("Refuse…")
+	p.keys("form textarea", "The pontoon is broken.")
+	js[chromedp.Void](p, `document.querySelector("form button[type=submit]").click()`)
+	p.sees("Nothing waits for a person.")
+	js[chromedp.Void](p, `[...document.querySelectorAll("[role=radio]")].find(e => e.innerText === "all").click()`)
+	p.sees("refused by harbourmaster")
+	p.sees("The pontoon is broken.")
+
+	p.open("/drills")
+	p.click("Run all")
+	p.sees("6 passed")
+	p.until(`document.querySelectorAll("svg [data-step]").length > 0`)
+	p.sound("drills")
+	js[chromedp.Void](p, `[...document.querySelectorAll("header button")].find(e => e.innerText === "dark").click()`)
+	p.until(`document.documentElement.dataset.theme === "dark"`)
+	for _, path := range []string{"/try", "/runs", "/tickets", "/bench/assign_berth", "/drills/nobody_decides_in_time"} {
+		p.open(path)
+		p.until(`document.querySelector("main").innerText.length > 20`)
+		p.sound("dark " + path)
+	}
+
+	// a failed drill shows what was expected against what happened
+	file := filepath.Join(dir, "drills", "drills.yaml")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), "args: {berth: A3, vessel: Petrel}", "args: {berth: A7, vessel: Petrel}", 1)), 0o644))
+	p.open("/drills")
+	require.Eventually(t, func() bool {
+		p.click("Run all")
+		v, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.body.innerText.includes("1 failed")`))
+		return err == nil && v
+	}, 20*time.Second, 200*time.Millisecond)
+	p.sees(`assign_berth {"berth":"A7","vessel":"Petrel"}`)
+	p.sees("happened")
+	p.sound("a failed drill")
+
+	// broken files are told of in the frame
+	require.NoError(t, os.WriteFile(file, []byte("drill: [\n"), 0o644))
+	p.sees("1 error")
+	p.click("1 error")
+	p.sees("this is not YAML")
+	p.sees("the last good version is in use")
+	p.sound("problems")
+}
