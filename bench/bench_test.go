@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"hash/fnv"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -46,12 +47,22 @@ import (
 
 var ctx = context.Background()
 
-// instant is a model and a tool that answer at once: two turns, one call.
-type instant struct{ gate <-chan struct{} }
+// instant is a model and a tool that answer at once: two turns, one call. With
+// a gate nothing is answered before it opens; with a spread each answer then
+// takes up to so long, another time for each run.
+type instant struct {
+	gate   <-chan struct{}
+	spread time.Duration
+}
 
 func (a instant) Ask(_ context.Context, _ *project.Project, r prompt.Request, _ func(string)) (prompt.Reply, *loop.ModelFailure) {
 	if a.gate != nil {
 		<-a.gate
+	}
+	if a.spread > 0 {
+		h := fnv.New32()
+		fmt.Fprint(h, r.Run, len(r.Messages))
+		time.Sleep(time.Duration(h.Sum32()) % a.spread)
 	}
 	if r.Messages[len(r.Messages)-1].Role == ledger.FromTool {
 		return prompt.Reply{Text: "It is high water at noon.", Finish: "stop", Usage: ledger.Usage{In: 120, Out: 8}}, nil
@@ -336,8 +347,15 @@ func (s *stamped) Committed(run string, events []ledger.Event) {
 }
 
 // BenchmarkLiveStreams: a thousand runs at a time, each followed over HTTP by a
-// stream of its own; the time from an event's commit to its arrival.
+// stream of its own; the time from an event's commit to its arrival. Spread:
+// models take up to three seconds. Burst: all thousand answer in the same instant,
+// and service, database and the thousand readers share the cores.
 func BenchmarkLiveStreams(b *testing.B) {
+	b.Run("spread", func(b *testing.B) { streams(b, 3*time.Second) })
+	b.Run("burst", func(b *testing.B) { streams(b, 0) })
+}
+
+func streams(b *testing.B, spread time.Duration) {
 	const runs = 1000
 	for range b.N {
 		dir := b.TempDir()
@@ -346,7 +364,7 @@ func BenchmarkLiveStreams(b *testing.B) {
 		require.NoError(b, err)
 		hub := &stamped{at: map[string]time.Time{}}
 		gate := make(chan struct{})
-		e := newEngine(b, a.Store, instant{gate}, hub)
+		e := newEngine(b, a.Store, instant{gate: gate, spread: spread}, hub)
 		a.Engine, a.Hub = e, &hub.Hub
 		srv := httptest.NewServer(service.New(a, web.Files(), slog.New(slog.DiscardHandler), "bench").Handler())
 		client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: runs}}

@@ -45,6 +45,7 @@ type Engine struct {
 
 	mu      sync.Mutex
 	drivers map[string]*driver
+	waiting map[string]int // messages in the inbox of each session, so that none is looked for in vain
 	closing bool
 }
 
@@ -63,7 +64,7 @@ func New(c Config) *Engine {
 		c.Logger = slog.New(slog.DiscardHandler)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	return &Engine{Config: c, ctx: ctx, cancel: cancel, bell: make(chan struct{}, 1), drivers: map[string]*driver{}}
+	return &Engine{Config: c, ctx: ctx, cancel: cancel, bell: make(chan struct{}, 1), drivers: map[string]*driver{}, waiting: map[string]int{}}
 }
 
 // shortID gives five letters and digits that cannot be misread.
@@ -95,6 +96,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return err
 	}
 	for _, s := range queues {
+		e.waits(s, 1)
 		e.pump(s)
 	}
 	e.wg.Add(1)
@@ -243,6 +245,7 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	if err := e.Log.Enqueue(ctx, st); err != nil {
 		return Begun{}, err
 	}
+	e.waits(st.Session, 1)
 	e.pump(st.Session) // the run may have ended meanwhile
 	return Begun{Session: st.Session, WaitsFor: s.Last}, nil
 }
@@ -331,15 +334,24 @@ func (e *Engine) launch(d *driver, first ledger.Event) error {
 	return nil
 }
 
+// waits counts a session's messages up or down.
+func (e *Engine) waits(session string, n int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.waiting[session] += n; e.waiting[session] <= 0 {
+		delete(e.waiting, session)
+	}
+}
+
 // pump opens the next run of a session from its inbox, where there is one.
 func (e *Engine) pump(session string) {
 	e.mu.Lock()
-	closing := e.closing
-	if !closing {
+	idle := e.closing || e.waiting[session] == 0
+	if !idle {
 		e.wg.Add(1)
 	}
 	e.mu.Unlock()
-	if closing {
+	if idle {
 		return
 	}
 	go func() {
@@ -350,7 +362,9 @@ func (e *Engine) pump(session string) {
 		}
 		p, err := e.Projects.Current()
 		if err == nil {
-			_, err = e.open(e.ctx, p, w.Start, w.ID)
+			if _, err = e.open(e.ctx, p, w.Start, w.ID); err == nil {
+				e.waits(session, -1)
+			}
 		}
 		if err != nil && !errors.Is(err, ErrBusy) && e.ctx.Err() == nil {
 			e.Logger.Error("a waiting message could not be started", "session", session, "error", err)

@@ -131,7 +131,7 @@ func (m *Memory) Inbox(_ context.Context, session string) (Waiting, bool, error)
 	return Waiting{}, false, nil
 }
 
-// Queues lists the sessions with messages waiting.
+// Queues lists the sessions of the messages that wait, one for each message.
 func (m *Memory) Queues(context.Context) ([]string, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()

@@ -74,7 +74,7 @@ type Log interface {
 	Session(ctx context.Context, id string) (Session, error)
 	Enqueue(ctx context.Context, s Start) error
 	Inbox(ctx context.Context, session string) (Waiting, bool, error)
-	Queues(ctx context.Context) ([]string, error)     // sessions with messages waiting
+	Queues(ctx context.Context) ([]string, error)     // the session of each message that waits
 	Unfinished(ctx context.Context) ([]string, error) // runs that are neither over nor held
 	Due(ctx context.Context, now time.Time) (runs []string, next time.Time, err error)
 }

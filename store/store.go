@@ -346,10 +346,10 @@ func (s *Store) Waiting(ctx context.Context, session string) ([]engine.Waiting, 
 	return out, nil
 }
 
-// Queues lists the sessions with messages waiting.
+// Queues lists the sessions of the messages that wait, one for each message.
 func (s *Store) Queues(ctx context.Context) ([]string, error) {
 	var out []string
-	err := s.read.SelectContext(ctx, &out, `SELECT DISTINCT session FROM inbox`)
+	err := s.read.SelectContext(ctx, &out, `SELECT session FROM inbox`)
 	return out, err
 }
 

@@ -110,7 +110,10 @@ func (s *State) apply(e ledger.Event) error {
 			t.asked, t.Tries = d.Model, 1
 		}
 		t.Model, t.Attempt, t.Phase, t.SentAt, t.Fired, t.Problem = d.Model, d.Attempt, Sent, e.At, false, nil
-		s.LastSent = append(s.LastSent[:d.Kept:d.Kept], d.Added...)
+		if d.Kept < len(s.LastSent) {
+			s.LastSent = s.LastSent[:d.Kept:d.Kept] // what others hold of it stays
+		}
+		s.LastSent = append(s.LastSent, d.Added...)
 	case *ledger.TurnReceived:
 		t := s.Turn
 		if t == nil || t.Step != e.Step || t.Phase != Sent {
