@@ -124,7 +124,7 @@ func (s *State) apply(e ledger.Event) error {
 		s.Tokens.Out += d.Usage.Out
 		s.Tokens.Estimated = s.Tokens.Estimated || d.Usage.Estimated
 		s.Cost += d.Cost
-		s.say(ledger.Message{Role: ledger.Assistant, Agent: t.Agent, Text: d.Text, Calls: d.Calls})
+		s.say(ledger.Message{Agent: t.Agent, Role: ledger.Assistant, Text: d.Text, Calls: d.Calls})
 	case *ledger.TurnFailed:
 		t := s.Turn
 		if t == nil || t.Step != e.Step {
