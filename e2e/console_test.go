@@ -187,7 +187,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.sound("runs")
 	p.keys("input", "Gannet")
 	p.until(`document.querySelectorAll("[role=table] a").length === 2`)
-	p.open("/runs?status=failed&tool=find_vessel")
+	p.open("/runs?status=failed&tool=find_vessel&text=Keep")
 	p.until(`document.querySelectorAll("[role=table] a").length === 1`)
 	js[chromedp.Void](p, `document.querySelector("[role=table] a").click()`)
 	p.sees("the same call of find_vessel 3 times")

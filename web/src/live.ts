@@ -3,42 +3,76 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { get, type Change, type Delta, type Run, type RunRow, type Step, type Totals } from "./api";
 
+// Note is what the stream of everything brings. A browser opens six connections to a host and no more, so of all
+// tabs one reads the stream and tells the others.
+type Note = { kind: "online"; online: boolean; again?: boolean } | { kind: "tickets"; open: number } | { kind: "run"; row: RunRow } | { kind: "changed"; topic: string } | { kind: "hello" };
+
 // useLive keeps the lists up to date and says whether the service answers.
 export function useLive(): { online: boolean; tickets: number } {
   const queries = useQueryClient();
   const [online, setOnline] = useState(true);
   const [tickets, setTickets] = useState(0);
   useEffect(() => {
-    const source = new EventSource("/api/live");
-    let lost = false;
-    source.onopen = () => {
-      setOnline(true);
-      if (lost) void queries.invalidateQueries();
-      lost = false;
+    const others = new BroadcastChannel("stonebaton");
+    const end = new AbortController();
+    const last: Partial<Record<Note["kind"], Note>> = {};
+    let leads = false;
+    const fresh = (...keys: string[]) => keys.forEach((k) => void queries.invalidateQueries({ queryKey: [k] }));
+    const hear = (n: Note) => {
+      switch (n.kind) {
+        case "hello": // a tab has opened; the one that reads tells it how things are
+          if (leads) for (const k of ["online", "tickets"] as const) if (last[k]) others.postMessage(last[k]);
+          return;
+        case "online":
+          setOnline(n.online);
+          if (n.again) void queries.invalidateQueries();
+          return;
+        case "tickets":
+          setTickets(n.open);
+          return fresh("tickets", "ticket");
+        case "run":
+          void queries.invalidateQueries({ queryKey: ["session", n.row.session] });
+          return fresh("runs", "sessions");
+        case "changed":
+          if (n.topic === "all") return void queries.invalidateQueries();
+          return n.topic === "drills" ? fresh("drills") : fresh("project", "problems", "tools", "drills");
+      }
     };
-    source.onerror = () => {
-      lost = true;
-      setOnline(false);
+    const tell = (n: Note) => {
+      last[n.kind] = n;
+      hear(n);
+      others.postMessage(n);
     };
-    source.addEventListener("tickets", (e) => {
-      setTickets((JSON.parse(e.data) as { open: number }).open);
-      void queries.invalidateQueries({ queryKey: ["tickets"] });
-      void queries.invalidateQueries({ queryKey: ["ticket"] });
-    });
-    source.addEventListener("run", (e) => {
-      const row = JSON.parse(e.data) as RunRow;
-      queries.setQueryData<{ runs: RunRow[] }>(["runs"], (old) => old && { ...old, runs: old.runs.some((r) => r.id === row.id) ? old.runs.map((r) => (r.id === row.id ? row : r)) : [row, ...old.runs] });
-      void queries.invalidateQueries({ queryKey: ["runs"] });
-      void queries.invalidateQueries({ queryKey: ["sessions"] });
-      void queries.invalidateQueries({ queryKey: ["session", row.session] });
-    });
-    source.addEventListener("changed", (e) => {
-      const { topic } = JSON.parse(e.data) as { topic: string };
-      if (topic === "all") return void queries.invalidateQueries();
-      if (topic === "drills") return void queries.invalidateQueries({ queryKey: ["drills"] });
-      for (const key of ["project", "problems", "tools", "drills"]) void queries.invalidateQueries({ queryKey: [key] });
-    });
-    return () => source.close();
+    others.onmessage = (e: MessageEvent<Note>) => hear(e.data);
+    others.postMessage({ kind: "hello" } satisfies Note);
+    navigator.locks
+      .request("stonebaton-live", { signal: end.signal }, () => {
+        leads = true;
+        const source = new EventSource("/api/live");
+        let lost = false;
+        source.onopen = () => {
+          tell({ kind: "online", online: true, again: lost });
+          lost = false;
+        };
+        source.onerror = () => {
+          lost = true;
+          tell({ kind: "online", online: false });
+        };
+        source.addEventListener("tickets", (e) => tell({ kind: "tickets", ...(JSON.parse(e.data) as { open: number }) }));
+        source.addEventListener("run", (e) => tell({ kind: "run", row: JSON.parse(e.data) as RunRow }));
+        source.addEventListener("changed", (e) => tell({ kind: "changed", ...(JSON.parse(e.data) as { topic: string }) }));
+        return new Promise<void>((done) =>
+          end.signal.addEventListener("abort", () => {
+            source.close();
+            done();
+          }),
+        );
+      })
+      .catch(() => undefined); // the page went before it was its turn
+    return () => {
+      end.abort();
+      others.close();
+    };
   }, [queries]);
   return { online, tickets };
 }
@@ -50,7 +84,7 @@ export interface RunView {
   error?: unknown;
 }
 
-// useRun reads a run and follows it. What comes is drawn once a frame.
+// useRun reads a run and follows it while the page is seen. What comes is drawn once a frame.
 export function useRun(id?: string): RunView {
   const [view, setView] = useState<RunView & { id?: string }>({ steps: [], typing: {} });
   useEffect(() => {
@@ -68,37 +102,46 @@ export function useRun(id?: string): RunView {
       });
     };
     const over = () => !!totals && ["done", "failed", "stopped"].includes(totals.status);
+    const follow = () => {
+      source?.close();
+      source = undefined;
+      if (gone || !totals || over() || document.hidden) return; // a hidden page needs no stream: it goes on where it was when it is seen
+      source = new EventSource(`/api/runs/${encodeURIComponent(id)}/events?after=${totals.seq}`);
+      source.addEventListener("event", (e) => {
+        const change = JSON.parse(e.data) as Change;
+        for (const s of change.steps) {
+          steps[s.n - 1] = s;
+          if (s.kind === "turn" && s.status !== "going") typing = Object.fromEntries(Object.entries(typing).filter(([step]) => step !== s.id));
+        }
+        totals = change.totals;
+        if (over()) {
+          typing = {};
+          source?.close();
+        }
+        draw();
+      });
+      source.addEventListener("delta", (e) => {
+        const d = JSON.parse(e.data) as Delta;
+        typing[d.step] = (typing[d.step] ?? "") + d.text;
+        draw();
+      });
+    };
     get<Run>(`/runs/${encodeURIComponent(id)}`)
       .then((run) => {
         if (gone) return;
         steps = run.steps;
         totals = run.run;
         draw();
-        if (over()) return;
-        source = new EventSource(`/api/runs/${encodeURIComponent(id)}/events?after=${run.run.seq}`);
-        source.addEventListener("event", (e) => {
-          const change = JSON.parse(e.data) as Change;
-          for (const s of change.steps) {
-            steps[s.n - 1] = s;
-            if (s.kind === "turn" && s.status !== "going") typing = Object.fromEntries(Object.entries(typing).filter(([id]) => id !== s.id));
-          }
-          totals = change.totals;
-          if (over()) {
-            typing = {};
-            source?.close();
-          }
-          draw();
-        });
-        source.addEventListener("delta", (e) => {
-          const d = JSON.parse(e.data) as Delta;
-          typing[d.step] = (typing[d.step] ?? "") + d.text;
-          draw();
-        });
+        follow();
       })
       .catch((error: unknown) => !gone && setView({ id, steps: [], typing: {}, error }));
+    document.addEventListener("visibilitychange", follow);
+    window.addEventListener("pagehide", follow);
     return () => {
       gone = true;
       source?.close();
+      document.removeEventListener("visibilitychange", follow);
+      window.removeEventListener("pagehide", follow);
       cancelAnimationFrame(frame);
     };
   }, [id]);

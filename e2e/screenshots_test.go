@@ -1,0 +1,109 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// TestScreenshots takes the pictures of the documentation again, from the demo
+// data: `make screenshots`. Terminals are drawn by xterm under Xvfb.
+func TestScreenshots(t *testing.T) {
+	to := os.Getenv("SCREENSHOTS")
+	if to == "" {
+		t.Skip("SCREENSHOTS names no folder")
+	}
+	require.NoError(t, os.MkdirAll(to, 0o755))
+	dir := filepath.Join(t.TempDir(), "harbour")
+	s := demo(t, dir)
+	p := browse(t, s.url)
+	shoot := func(name string) {
+		time.Sleep(400 * time.Millisecond) // fonts and fades
+		png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(to, name+".png"), png, 0o644))
+	}
+	p.open("/try")
+	p.keys("textarea", "Reserve a berth for the Marrow Light from next Friday noon, two nights, please.\r")
+	p.sees("held: a person is asked")
+	p.sees("Reserve C4 for the Marrow Light")
+	js[chromedp.Void](p, `document.querySelector("#step-5").click()`)
+	p.sees("5 · find_berth")
+	p.until(`document.querySelector("aside pre")`)
+	shoot("try")
+	j := sayJSON(t, s, 4, "Reserve a berth for the Long Hope from next Friday noon, two nights, please.")
+	require.Equal(t, 0, s.run(t, "amend", itoa(j.Tickets[0]), "-args", `{"berth":"E3"}`, "-because", "E2 is being dredged").code)
+	s.run(t, "follow", j.Run)
+	p.open("/tickets")
+	p.sees("what led here")
+	p.click("Change…")
+	p.until(`document.querySelector("input[id$=_berth]")`)
+	shoot("tickets")
+	p.open("/bench/find_vessel")
+	p.until(`document.querySelector("#bench_name")`)
+	p.keys("#bench_name", "Marow Light")
+	p.click("Call it")
+	p.sees("is nearest")
+	shoot("bench")
+	p.open("/runs")
+	p.until(`document.querySelectorAll("[role=table] a").length === 8`)
+	shoot("runs")
+	p.open("/runs?status=failed&tool=find_vessel&text=Keep")
+	p.until(`document.querySelectorAll("[role=table] a").length === 1`)
+	js[chromedp.Void](p, `document.querySelector("[role=table] a").click()`)
+	p.until(`document.querySelectorAll("svg [data-step]").length === 6`)
+	shoot("failed")
+	js[chromedp.Void](p, `localStorage.setItem("theme", "dark")`)
+	p.open("/runs/" + j.Run)
+	p.until(`document.querySelectorAll("svg [data-step]").length > 6`)
+	js[chromedp.Void](p, `document.querySelector("#step-7").click()`)
+	p.sees("7 · assign_berth")
+	p.click("State")
+	p.until(`document.querySelector("aside td")`)
+	shoot("run-dark")
+	js[chromedp.Void](p, `localStorage.setItem("theme", "light")`)
+	file := filepath.Join(dir, "drills", "drills.yaml")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), "args: {berth: A3, vessel: Petrel}", "args: {berth: A7, vessel: Petrel}", 1)), 0o644))
+	p.open("/drills")
+	require.Eventually(t, func() bool {
+		p.click("Run all")
+		time.Sleep(500 * time.Millisecond)
+		return js[bool](p, `document.body.innerText.includes("1 failed")`)
+	}, 20*time.Second, 300*time.Millisecond)
+	p.open("/drills/short_vessel_needs_nobody")
+	p.until(`document.querySelectorAll("svg [data-step]").length > 0`)
+	shoot("drills")
+
+	terminal(t, s, filepath.Join(to, "say.png"), "stonebaton say 'Please reserve a berth for the Marrow Light from next Friday noon, two nights.' </dev/null")
+	terminal(t, s, filepath.Join(to, "show.png"), "stonebaton runs; echo; stonebaton show "+j.Run+" -step 7")
+	terminal(t, s, filepath.Join(to, "drill.png"), "stonebaton drill -dir "+dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "tides.yaml"), []byte("tool: tide_windows\nsumary: When the tide lets a draught in.\neffect: red\nstubs: [{returns: high}]\n"), 0o644))
+	terminal(t, s, filepath.Join(to, "check.png"), "cd "+filepath.Dir(dir)+" && stonebaton check harbour")
+}
+
+// terminal runs a command in a terminal window and takes its picture.
+func terminal(t *testing.T, s *server, to, run string) {
+	t.Helper()
+	for _, tool := range []string{"Xvfb", "xterm", "import"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Logf("%s is not taken: %s is not installed (apt-get install xvfb xterm imagemagick)", to, tool)
+			return
+		}
+	}
+	done := filepath.Join(t.TempDir(), "done")
+	script := fmt.Sprintf("export PATH=%s:$PATH STONEBATON_URL=%s; printf '$ %%s\\n' \"$CMD\"; eval \"$CMD\"; touch %s; sleep 30", filepath.Dir(binary), s.url, done)
+	c := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "bash", "-c", fmt.Sprintf(
+		`xterm -fa "DejaVu Sans Mono" -fs 9 -bg '#fbfaf6' -fg '#25211b' -geometry 180x58+0+0 -e bash -c "$SCRIPT" & while [ ! -e %s ]; do sleep 0.2; done; sleep 0.5; import -window root %s; kill %%1`, done, to))
+	c.Env = append(os.Environ(), "SCRIPT="+script, "CMD="+run)
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+}
