@@ -54,7 +54,7 @@ type number struct {
 	at     int
 }
 
-var numberRE = regexp.MustCompile(`(\d+(?:\.\d+)?)\s*(m|metres?|meters?|km|cm|kg|tonnes?|tons?|t|nights?|days?|hours?|h|minutes?|min|%|euros?|EUR|l|litres?)?\b`)
+var numberRE = regexp.MustCompile(`(\d+(?:\.\d+)?)(?:\s*(%)|\s*(m|metres?|meters?|km|cm|kg|tonnes?|tons?|t|nights?|days?|hours?|h|minutes?|min|euros?|EUR|l|litres?)\b)?`)
 
 var smallNumbers = map[string]string{"one": "1", "two": "2", "three": "3", "four": "4", "five": "5", "six": "6", "seven": "7", "eight": "8", "nine": "9", "ten": "10", "twelve": "12"}
 
@@ -83,8 +83,13 @@ func numbers(text string) []number {
 			continue
 		}
 		n := number{value: v, at: m[0]}
-		if m[4] >= 0 {
-			n.unit = unit(text[m[4]:m[5]])
+		switch {
+		case m[4] >= 0:
+			n.unit = "%"
+		case m[6] >= 0:
+			n.unit = unit(text[m[6]:m[7]])
+		case m[3] < len(text) && isLetter(text[m[3]]):
+			continue // 3rd, 20ft
 		}
 		n.before = tail(stems(text[:m[0]]), 3)
 		n.after = headOf(stems(text[m[3]:]), 3)
@@ -280,7 +285,7 @@ func timeOf(s string) (hour, minute int, ok bool) {
 	return 0, 0, false
 }
 
-var nameRE = regexp.MustCompile(`"([^"]+)"|“([^”]+)”|\b([A-Z][\p{L}'’-]+(?:\s+(?:of\s+|the\s+)?[A-Z][\p{L}'’-]+)*)`)
+var nameRE = regexp.MustCompile(`"([^"]+)"|“([^”]+)”|\b([A-Z][\p{L}'’-]+(?:\s+(?:of\s+)?(?:the\s+)?[A-Z][\p{L}'’-]+)*)`)
 
 var notNames = set(`i please can could what when where which who how find reserve book tell give show look is are do does may the a an for from to hello hi good waive send write list check cancel on in at and my we no yes thanks
 monday tuesday wednesday thursday friday saturday sunday january february march april may june july august september october november december`)

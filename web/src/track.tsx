@@ -238,7 +238,7 @@ function BlockShape({ b, lanes, axis, on, onSelect, onHover, foot }: { b: Block;
           {b.wait.w > 60 && (
             <>
               <rect x={b.wait.x + 5} y={y + 5} width={b.wait.w - 10} height={H - 10} fill="var(--call-soft)" />
-              <text x={b.wait.x + 10} y={y + 17} fontSize="10.5" fill="var(--ink)">{text(`${verbs[s.wait?.verb ?? ""] ?? ""} by`, 15)}</text>
+              <text x={b.wait.x + 10} y={y + 17} fontSize="10.5" fill="var(--ink)">{s.wait?.verb === "amend" ? "changed by" : text(`${verbs[s.wait?.verb ?? ""] ?? ""} by`, 15)}</text>
               <text x={b.wait.x + 10} y={y + 29} fontSize="10.5" fontWeight="650" fill="var(--call)">{text(s.wait?.settled_by || "nobody", 15)}</text>
             </>
           )}

@@ -3,6 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { NavLink, useParams } from "react-router";
 import { get, post, words, type Drill } from "../api";
+import { Markdown } from "../markdown";
 import { span, when } from "../say";
 import { Steps } from "../steps";
 import { Track } from "../track";
@@ -130,7 +131,7 @@ function One({ drill, busy, onRun }: { drill: Drill; busy: boolean; onRun: () =>
             <Steps steps={shown.steps} selected={step} onSelect={setStep} />
             <div className="overflow-auto bg-face p-4" tabIndex={0} role="region" aria-label="Answer">
               <div className="label">the answer</div>
-              <p className="text-base whitespace-pre-wrap">{shown.totals.answer || (shown.totals.problem ? shown.totals.problem.say : "None.")}</p>
+              <Markdown text={shown.totals.answer || (shown.totals.problem ? shown.totals.problem.say : "None.")} />
             </div>
           </div>
         </>
