@@ -235,3 +235,65 @@ func TestVersionsAreKept(t *testing.T) {
 	_, err = s.Version(ctx, "none")
 	require.Error(t, err)
 }
+
+func TestSessionsDrillsAndCounts(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	require.NoError(t, s.Open(ctx, opening("aa", 1, true, "  a long\n message "+strings.Repeat("x", 100))))
+	require.NoError(t, s.Open(ctx, opening("bb", 1, true, "two")))
+	rows, err := s.Sessions(ctx, 10)
+	require.NoError(t, err)
+	require.Len(t, rows, 2)
+	assert.Equal(t, "bb", rows[0].ID, "the newest run first")
+	assert.True(t, strings.HasPrefix(rows[1].Title, "a long message xxx"), "the title is one line")
+	assert.LessOrEqual(t, len([]rune(rows[1].Title)), 80)
+	one, err := s.SessionRow(ctx, "aa")
+	require.NoError(t, err)
+	assert.Equal(t, "going", string(one.Status))
+	_, err = s.SessionRow(ctx, "zz")
+	require.ErrorIs(t, err, engine.ErrNoSession)
+	counts, err := s.Counts(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int{"going": 2}, counts)
+	unfinished, err := s.Unfinished(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"aa-1", "bb-1"}, unfinished)
+
+	require.NoError(t, s.SaveDrill(ctx, "d", []byte(`{"status":"failed"}`)))
+	require.NoError(t, s.SaveDrill(ctx, "d", []byte(`{"status":"passed"}`)))
+	drills, err := s.Drills(ctx)
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"status":"passed"}`, string(drills["d"]), "the newest result stays")
+
+	for _, text := range []string{"one", "two"} {
+		require.NoError(t, s.Enqueue(ctx, engine.Start{Session: "aa", Text: text}))
+	}
+	queues, err := s.Queues(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"aa", "aa"}, queues)
+	waiting, err := s.Waiting(ctx, "aa")
+	require.NoError(t, err)
+	assert.Equal(t, "one", waiting[0].Start.Text, "in the order in which they came")
+	_, err = s.Part(ctx, "none")
+	require.ErrorContains(t, err, "is not in the store")
+	require.NoError(t, s.Ready(ctx))
+}
+
+func TestAClosedStoreSaysSo(t *testing.T) {
+	s := open(t, t.TempDir())
+	require.NoError(t, s.Close())
+	require.ErrorContains(t, s.Ready(ctx), "the store is closed")
+}
+
+func TestAFolderThatCannotBeWritten(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	_, err := store.Open(filepath.Join(file, "data"))
+	require.ErrorContains(t, err, "the data directory cannot be made")
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.db"), []byte(strings.Repeat("not a database ", 100)), 0o600))
+	_, err = store.Open(dir)
+	require.ErrorContains(t, err, "stonebaton.db cannot be opened")
+	require.NoError(t, os.Remove(filepath.Join(dir, "stonebaton.db")))
+	open(t, dir).Close()
+}
