@@ -147,5 +147,5 @@ func (l *Line) play(put func(string) string) (string, []ledger.Ask) {
 		}
 		calls = append(calls, ledger.Ask{Tool: c.Tool, Args: string(raw)})
 	}
-	return put(l.Say), calls
+	return strings.TrimSpace(put(l.Say)), calls
 }

@@ -10,6 +10,7 @@ export type Detail = Schemas["Detail"];
 export type Ticket = Schemas["Ticket"];
 export type FullTicket = Schemas["FullTicket"];
 export type Session = Schemas["Session"];
+export type SessionRow = Schemas["SessionRow"];
 export type Said = Schemas["Said"];
 export type Project = Schemas["Project"];
 export type Problems = Schemas["Problems"];
@@ -25,7 +26,7 @@ export type Problem = Schemas["Problem"];
 export class Refused extends Error {
   problem: Problem;
   constructor(p: Problem) {
-    super(p.detail + (p.remedy ? " " + p.remedy : ""));
+    super(p.detail.charAt(0).toUpperCase() + p.detail.slice(1).replace(/\.$/, "") + "." + (p.remedy ? " " + p.remedy : ""));
     this.problem = p;
   }
 }

@@ -20,7 +20,7 @@ const validator: ValidatorType<Values> = {
       const path = e.instanceLocation.replace(/^#\/?/, "").split("/").filter(Boolean);
       const missing = e.keyword === "required" ? /"([^"]+)"/.exec(e.error)?.[1] : undefined;
       if (missing) path.push(missing);
-      const say = missing ? "is missing" : e.error;
+      const say = missing ? "is missing" : e.keyword === "pattern" ? "does not have the right form" : e.keyword === "format" ? "is not of the right format" : e.error.charAt(0).toLowerCase() + e.error.slice(1);
       let at = tree;
       for (const p of path) at = (at[p] ??= {}) as Record<string, unknown>;
       at.__errors = [...((at.__errors as string[]) ?? []), say];
@@ -95,7 +95,7 @@ function Field({ id, label, required, rawErrors, children, schema, hidden }: Fie
 
 const Fields = ({ properties }: ObjectFieldTemplateProps) => <div>{properties.map((p) => p.content)}</div>;
 
-export default function SchemaForm({ id, schema, value, onChange, onSubmit, children }: { id: string; schema: Values; value: Values; onChange: (v: Values) => void; onSubmit: (v: Values) => void; children: ReactNode }) {
+export default function SchemaForm({ id, schema, value, onChange, onSubmit, unchecked, children }: { id: string; schema: Values; value: Values; onChange: (v: Values) => void; onSubmit: (v: Values) => void; unchecked?: boolean; children: ReactNode }) {
   return (
     <Form<Values>
       idPrefix={id}
@@ -104,6 +104,7 @@ export default function SchemaForm({ id, schema, value, onChange, onSubmit, chil
       validator={validator}
       showErrorList={false}
       noHtml5Validate
+      noValidate={unchecked}
       uiSchema={{ "ui:submitButtonOptions": { norender: true } }}
       templates={{ BaseInputTemplate: Input, FieldTemplate: Field, ObjectFieldTemplate: Fields }}
       widgets={{ SelectWidget: Choice, CheckboxWidget: Tick, DateTimeWidget: undefined as never }}

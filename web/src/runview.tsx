@@ -7,7 +7,7 @@ import { Steps } from "./steps";
 import { Track } from "./track";
 import { Note } from "./ui/ui";
 
-export function RunPanel({ view }: { view: View }) {
+export function RunPanel({ view, agents, title }: { view: View; agents?: readonly string[]; title?: string }) {
   const [picked, setPicked] = useState<{ run?: string; n?: number }>({});
   const run = view.totals?.run;
   // until one is chosen, the newest that has something to show is
@@ -18,7 +18,7 @@ export function RunPanel({ view }: { view: View }) {
   }, [run]);
   return (
     <section aria-label="Run" className="grid min-h-0 min-w-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
-      <Track totals={view.totals} steps={view.steps} selected={n} onSelect={choose} />
+      <Track totals={view.totals} steps={view.steps} selected={n} onSelect={choose} agents={agents} title={view.totals ? undefined : title} />
       {view.error ? (
         <div className="p-4">
           <Note bad>{words(view.error)}</Note>

@@ -85,13 +85,14 @@ function shape(b: Block): string {
   return `M${x} ${y}H${x + w - n}L${x + w} ${y + n}V${y + H}H${x + n}L${x} ${y + H - n}Z`;
 }
 
-export function Track({ totals, steps, selected, onSelect, title }: { totals?: Totals; steps: Step[]; selected?: number; onSelect: (n: number) => void; title?: string }) {
+export function Track({ totals, steps, selected, onSelect, title, agents }: { totals?: Totals; steps: Step[]; selected?: number; onSelect: (n: number) => void; title?: string; agents?: readonly string[] }) {
   const [axis, setAxis] = useState<Axis>("even");
   const [hover, setHover] = useState<number>();
   const [view, setView] = useState({ left: 0, width: 900 });
   const box = useRef<HTMLDivElement>(null);
-  const lanes = useMemo(() => totals?.lanes ?? [], [totals]);
-  const { blocks, end } = useMemo(() => place(steps, lanes, axis, view.width - LABEL), [steps, lanes, axis, view.width]);
+  const lanes = useMemo(() => totals?.lanes ?? agents ?? [], [totals, agents]);
+  const { blocks, end: used } = useMemo(() => place(steps, lanes, axis, view.width - LABEL), [steps, lanes, axis, view.width]);
+  const end = Math.max(used, view.width - LABEL - 2);
   const follow = useRef(true);
 
   useEffect(() => {

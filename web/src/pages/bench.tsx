@@ -70,7 +70,7 @@ function One({ tool }: { tool: Tool }) {
           )}
         </p>
         <Suspense fallback={<Note>…</Note>}>
-          <SchemaForm id="bench" schema={tool.input as Values} value={args} onChange={setArgs} onSubmit={(v) => void call(v)}>
+          <SchemaForm id="bench" schema={tool.input as Values} value={args} onChange={setArgs} onSubmit={(v) => void call(v)} unchecked>
             <div className="mt-3 flex items-center gap-3">
               <Button tone="call" type="submit" disabled={busy}>
                 Call it

@@ -131,7 +131,7 @@ export function RunPage() {
           </>
         )}
       </div>
-      <RunPanel view={view} />
+      <RunPanel view={view} title={`Run ${id}`} />
     </div>
   );
 }

@@ -1,14 +1,14 @@
 // Try: the conversation, the track of its newest run, the inspector.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { get, post, words, type Project, type Run, type Said, type Session, type Ticket } from "../api";
+import { get, post, words, type Drill, type Project, type Run, type Said, type Session, type SessionRow, type Ticket } from "../api";
 import { useRun } from "../live";
 import { Markdown } from "../markdown";
 import { RunPanel } from "../runview";
 import { lane } from "../say";
 import { TicketCard } from "../ticket";
-import { Button, Note, Pick } from "../ui/ui";
+import { Button, Note, Pick, Status } from "../ui/ui";
 
 export function Try() {
   const { session: id } = useParams();
@@ -21,6 +21,7 @@ export function Try() {
   const [model, setModel] = useState("");
   const [error, setError] = useState<string>();
   const [busy, setBusy] = useState(false);
+  const [draft, setDraft] = useState("");
   const runID = id ? (shown ?? session.data?.last) : undefined;
   const view = useRun(runID);
   const open = view.steps.filter((s) => s.wait && !s.wait.settled_at && s.status === "waiting").length;
@@ -51,6 +52,7 @@ export function Try() {
   };
   const holder = view.totals?.agent ?? session.data?.agent ?? project.data?.start ?? "the agents";
   const lanes = view.totals?.lanes ?? [];
+  const agents = useMemo(() => [...(project.data?.agents ?? [])].sort((a, b) => Number(b.status === "start") - Number(a.status === "start")).map((a) => a.id), [project.data]);
   return (
     <div className="grid h-full grid-cols-[352px_minmax(0,1fr)]">
       <section aria-label="Conversation" className="flex min-h-0 flex-col border-r border-joint-strong bg-face">
@@ -64,10 +66,10 @@ export function Try() {
         </h1>
         <Talk talk={session.data?.talk ?? []} typing={view.typing} holder={holder} lanes={lanes} waiting={session.data?.waiting ?? []} runID={runID} onRun={setShown} status={view.totals?.status}>
           {open > 0 && tickets.data?.tickets.map((t, i) => <TicketCard key={t.id} ticket={t} keys={i === 0} />)}
-          {!id && project.data && <Welcome project={project.data} />}
+          {!id && project.data && <Welcome project={project.data} onPick={setDraft} />}
           {session.error && <Note bad>{words(session.error)}</Note>}
         </Talk>
-        <Composer holder={holder} busy={busy} onSay={say} error={error} autoFocus={!id}>
+        <Composer holder={holder} busy={busy} onSay={say} error={error} autoFocus={!id} text={draft} setText={setDraft}>
           <span className="flex items-center gap-1">
             tools <Pick small label="How tools are carried out" value={tools} onChange={setTools} options={[["live", "live"], ["stubs", "stubs"], ["off", "off"]]} />
           </span>
@@ -77,18 +79,23 @@ export function Try() {
           {view.totals && ["going", "held"].includes(view.totals.status) && <StopButton run={view.totals.run} />}
         </Composer>
       </section>
-      <RunPanel view={view} />
+      <RunPanel view={view} agents={agents} />
     </div>
   );
 }
 
-function Welcome({ project }: { project: Project }) {
+function Welcome({ project, onPick }: { project: Project; onPick: (text: string) => void }) {
+  const drills = useQuery({ queryKey: ["drills"], queryFn: () => get<{ drills: Drill[] }>("/drills") });
+  const sessions = useQuery({ queryKey: ["sessions"], queryFn: () => get<{ sessions: SessionRow[] }>("/sessions") });
+  // what the drills say is what the project is for
+  const samples = [...new Set((drills.data?.drills ?? []).map((d) => d.messages[0] ?? ""))].filter(Boolean).slice(0, 4);
+  const recent = (sessions.data?.sessions ?? []).slice(0, 5);
   return (
-    <div className="text-ink-2">
-      <p className="mb-3 text-base text-ink">{project.summary || project.name}</p>
-      <p className="mb-2">Say something to {project.start}. Every step of the loop appears on the track as it happens.</p>
+    <div className="flex flex-col gap-3 text-ink-2">
+      <p className="text-base text-ink">{project.summary || project.name}</p>
+      <p>Say something to {project.start}. Every step of the loop appears on the track as it happens.</p>
       <ul className="flex flex-col gap-2">
-        {project.agents.map((a) => (
+        {[...project.agents].sort((a, b) => Number(b.status === "start") - Number(a.status === "start")).map((a) => (
           <li key={a.id} className="border-l-4 border-joint-strong pl-2">
             <b className="text-ink">{a.id}</b>
             <br />
@@ -96,6 +103,31 @@ function Welcome({ project }: { project: Project }) {
           </li>
         ))}
       </ul>
+      {samples.length > 0 && (
+        <section aria-label="Messages of the drills">
+          <h2 className="label mb-1">from its drills</h2>
+          {samples.map((m) => (
+            <button key={m} type="button" className="mb-1 block w-full rounded-sm border border-joint px-2 py-1 text-left text-ink hover:bg-ground" onClick={() => onPick(m)}>
+              {m}
+            </button>
+          ))}
+        </section>
+      )}
+      {recent.length > 0 && (
+        <section aria-label="Sessions">
+          <h2 className="label mb-1">go on with</h2>
+          <ul>
+            {recent.map((s) => (
+              <li key={s.id} className="flex items-baseline gap-2">
+                <Status of={s.status} />
+                <Link to={`/try/${s.id}`} className="truncate text-ink underline">
+                  {s.title}
+                </Link>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
     </div>
   );
 }
@@ -115,7 +147,7 @@ function Talk({ talk, typing, holder, lanes, waiting, runID, onRun, status, chil
       {live.map(([step, text]) => (
         <div key={step}>
           <Who name={holder} colour={lane(lanes, holder)} />
-          <p className="text-base leading-normal whitespace-pre-wrap">{text}▌</p>
+          <Markdown text={text + "▌"} />
         </div>
       ))}
       {status === "going" && !live.length && <p className="going text-ink-3">{holder} is at work…</p>}
@@ -173,8 +205,7 @@ function Message({ t, lanes, other, onRun }: { t: Said; lanes: readonly string[]
   );
 }
 
-function Composer({ holder, busy, onSay, error, autoFocus, children }: { holder: string; busy: boolean; onSay: (t: string) => Promise<boolean>; error?: string; autoFocus: boolean; children: React.ReactNode }) {
-  const [text, setText] = useState("");
+function Composer({ holder, busy, onSay, error, autoFocus, text, setText, children }: { holder: string; busy: boolean; onSay: (t: string) => Promise<boolean>; error?: string; autoFocus: boolean; text: string; setText: (t: string) => void; children: React.ReactNode }) {
   const send = async () => {
     if (text.trim() && (await onSay(text))) setText("");
   };
