@@ -184,7 +184,7 @@ func (f *follower) event(ch api.Change) {
 		if !found {
 			f.steps = append(f.steps, s)
 		}
-		state := s.Status
+		state := fmt.Sprint(s.Status, s.Attempts)
 		if s.Wait != nil {
 			state += string(s.Wait.Verb)
 		}

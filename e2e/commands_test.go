@@ -307,3 +307,35 @@ func TestWrongUse(t *testing.T) {
 	assert.Equal(t, "stonebaton 0.1.0\n", command(t, "", "", "version").out)
 	assert.Contains(t, command(t, "", "", "schema", "tool").out, `"https://json-schema.org/draft/2020-12/schema"`)
 }
+
+// The understudy as an endpoint of its own, reached as any model server is.
+func TestTheUnderstudyAsAnEndpoint(t *testing.T) {
+	u := launch(t, "understudy", "-listen", "127.0.0.1:0", "-key", "hush-hush-hush", "-name", "some-model", "-fail", "1", "-status", "503", "-cut", "2")
+	dir := filepath.Join(t.TempDir(), "w")
+	require.Equal(t, 0, command(t, "", "", "new", dir).code)
+	main := filepath.Join(dir, "stonebaton.yaml")
+	text, err := os.ReadFile(main)
+	require.NoError(t, err)
+	with := strings.Replace(string(text), "house: {wire: understudy}", "house: {wire: understudy}\n  mine: {wire: chat-completions, url: \"${MODEL_URL}\", key: \"${secret:MODEL_KEY}\", name: some-model, price: {input: 1, output: 2}}\n  wrong: {wire: chat-completions, url: \"${MODEL_URL}\", key: \"${secret:MODEL_KEY}\", name: other-model, fallback: house}", 1)
+	require.NoError(t, os.WriteFile(main, []byte(strings.Replace(with, "model: house", "model: mine", 1)), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("MODEL_URL="+u.url+"\nMODEL_KEY=hush-hush-hush\n"), 0o600))
+	r := command(t, "", "", "models", "-dir", dir, "-test", "wrong")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.out, `knows no model "other-model" (404)`)
+	assert.Contains(t, r.out, "Check name: and url:")
+
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	say := s.run(t, "say", "I want to borrow the saw for 2 days, please.")
+	require.Equal(t, 0, say.code, say.out+say.err)
+	assert.Regexp(t, `counter +turn 1 .*retrying: the endpoint of the model "mine" answered 503`, say.out)
+	assert.Regexp(t, `retrying: the stream of the model "mine" broke off`, say.out)
+	assert.Contains(t, say.out, "the loan is L-SAW")
+	assert.Regexp(t, `tok, 0\.00\d\d,`, say.out, "tokens have their price")
+	wrong := s.run(t, "say", "-model", "wrong", "I want to borrow the drill for 1 day, please.")
+	assert.Equal(t, 0, wrong.code, "the fallback answers")
+	assert.Contains(t, wrong.out, "retrying: the endpoint of \"wrong\" knows no model")
+	run := regexp.MustCompile(`run (\S+) done`).FindStringSubmatch(say.out)[1]
+	for _, args := range [][]string{{"show", run, "-json"}, {"request", run, "1", "-wire"}, {"models", "-json"}, {"follow", run, "-json"}} {
+		assert.NotContains(t, s.run(t, args...).out, "hush-hush-hush", "keys never appear")
+	}
+}

@@ -265,3 +265,47 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.sees("the last good version is in use")
 	p.sound("problems")
 }
+
+func TestTheSwitchesOfTry(t *testing.T) {
+	s := demo(t, filepath.Join(t.TempDir(), "harbour"))
+	p := browse(t, s.url)
+	key := func(k string) { t.Helper(); require.NoError(t, chromedp.Do(p.ctx, chromedp.KeyEvent(k))) }
+	pick := func(label, letter, shows string) {
+		t.Helper()
+		trigger := fmt.Sprintf(`button[aria-label=%q]`, label)
+		p.until(fmt.Sprintf(`document.querySelector('%s')`, trigger))
+		js[chromedp.Void](p, fmt.Sprintf(`document.querySelector('%s').focus()`, trigger))
+		key(" ")
+		p.until(`document.activeElement.getAttribute("role") === "option"`)
+		key(letter)
+		p.until(fmt.Sprintf(`document.activeElement.innerText.includes(%q)`, shows))
+		key("\r")
+		p.until(fmt.Sprintf(`document.querySelector('%s').innerText.includes(%q)`, trigger, shows))
+	}
+	p.open("/try")
+	p.click("When can a vessel come in over the bar on Friday?") // what the drills say is offered
+	p.until(`document.querySelector("textarea").value.startsWith("When can a vessel")`)
+	pick("How tools are carried out", "s", "stubs")
+	pick("Model", "h", "house")
+	p.keys("textarea", " I draw 5.2 m.\r")
+	p.sees("tools stubs")
+	p.sees("06:10")
+	js[chromedp.Void](p, `document.querySelector("#step-1").click()`)
+	p.until(`document.querySelector("aside").innerText.includes("house")`)
+	pick("How tools are carried out", "o", "off")
+	p.keys("textarea", "When can I come in on Friday, drawing 3 m?\r")
+	p.sees("tools off")
+	p.sees("I have no tools for that")
+	p.click("show run") // the run before it is one click away
+	p.sees("tools stubs")
+
+	p.click("new")
+	pick("How tools are carried out", "l", "live")
+	p.keys("textarea", "Reserve a berth for the Marrow Light from next Friday noon, two nights, please.\r")
+	p.sees("held: a person is asked")
+	p.keys("textarea", "And the dues?\r")
+	p.sees("waits until the run before it is over")
+	p.click("Stop the run")
+	p.sees("The run was stopped by local.")
+	p.sound("a stopped run")
+}

@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -32,6 +33,7 @@ import (
 const (
 	maxBody  = 1 << 20
 	maxDepth = 64
+	bodyTime = 20 * time.Second
 )
 
 // Service answers requests. Its Handler is ready when New returns.
@@ -239,7 +241,13 @@ func body(c *echo.Context, into any) error {
 	if t, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || t != "application/json" {
 		return problem(http.StatusUnsupportedMediaType, "Send Content-Type: application/json.", "the body must be JSON")
 	}
+	ctl := http.NewResponseController(c.Response())
+	_ = ctl.SetReadDeadline(time.Now().Add(bodyTime)) // not every connection can; then a slow peer costs its own goroutine
 	raw, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
+	_ = ctl.SetReadDeadline(time.Time{})
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return problem(http.StatusRequestTimeout, "Send it faster.", "the body had not come after %s", bodyTime)
+	}
 	if err != nil {
 		return problem(http.StatusBadRequest, "", "the body broke off: %v", err)
 	}
