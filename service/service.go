@@ -33,8 +33,10 @@ import (
 const (
 	maxBody  = 1 << 20
 	maxDepth = 64
-	bodyTime = 20 * time.Second
 )
+
+// bodyTime is how long a request's body may take to come; tests shorten it.
+var bodyTime = 20 * time.Second
 
 // Service answers requests. Its Handler is ready when New returns.
 type Service struct {
