@@ -246,7 +246,9 @@ func body(c *echo.Context, into any) error {
 	ctl := http.NewResponseController(c.Response())
 	_ = ctl.SetReadDeadline(time.Now().Add(bodyTime)) // not every connection can; then a slow peer costs its own goroutine
 	raw, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
-	_ = ctl.SetReadDeadline(time.Time{})
+	if err == nil {
+		_ = ctl.SetReadDeadline(time.Time{}) // after an error the connection ends, and what is left of the body with it
+	}
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		return problem(http.StatusRequestTimeout, "Send it faster.", "the body had not come after %s", bodyTime)
 	}
