@@ -111,39 +111,57 @@ func (w *writer) work() {
 	}
 }
 
-// commit carries a group out in one transaction. What fails is undone alone.
+// commit carries a group out in one transaction. Where one of its batches
+// fails, which is rare, all is undone and done again with a savepoint for each,
+// so that the others are spared.
 func (w *writer) commit(group []*write) {
-	t := &tx{w: w}
 	errs := make([]error, len(group))
-	err := t.exec("BEGIN IMMEDIATE")
-	for i := 0; err == nil && i < len(group); i++ {
-		if len(group) > 1 {
-			err = t.exec("SAVEPOINT batch")
-		}
-		if err != nil {
-			break
-		}
-		if errs[i] = group[i].do(t); errs[i] != nil && len(group) > 1 {
-			err = t.exec("ROLLBACK TO batch")
-		}
-		if err == nil && len(group) > 1 {
-			err = t.exec("RELEASE batch")
-		}
-	}
-	if err == nil && len(group) == 1 && errs[0] != nil {
-		_ = t.exec("ROLLBACK") // the error that matters is the batch's own
-	} else if err == nil {
-		err = t.exec("COMMIT")
-	}
-	if err != nil {
-		_ = t.exec("ROLLBACK") // may fail where nothing was begun
+	err := w.attempt(group, errs, false)
+	if err != nil && len(group) > 1 {
+		clear(errs)
+		err = w.attempt(group, errs, true)
 	}
 	for i, x := range group {
-		if err != nil {
+		if err != nil && errs[i] == nil {
 			errs[i] = err
 		}
 		x.err <- errs[i]
 	}
+}
+
+// attempt carries a group out. Its error means that nothing of it was kept; with
+// savepoints a batch that fails has its own in errs, and the rest is kept.
+func (w *writer) attempt(group []*write, errs []error, savepoints bool) (err error) {
+	t := &tx{w: w}
+	if err := t.exec("BEGIN IMMEDIATE"); err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			_ = t.exec("ROLLBACK") // the error that matters is the one before it
+		}
+	}()
+	for i, x := range group {
+		if savepoints {
+			if err := t.exec("SAVEPOINT batch"); err != nil {
+				return err
+			}
+		}
+		if errs[i] = x.do(t); errs[i] != nil {
+			if !savepoints {
+				return errs[i]
+			}
+			if err := t.exec("ROLLBACK TO batch"); err != nil {
+				return err
+			}
+		}
+		if savepoints {
+			if err := t.exec("RELEASE batch"); err != nil {
+				return err
+			}
+		}
+	}
+	return t.exec("COMMIT")
 }
 
 // tx is the transaction under way.
