@@ -152,7 +152,7 @@ type Agent struct {
 // Model is a model of the project. Keys are named, never shown.
 type Model struct {
 	ID       string  `json:"id"`
-	Status   string  `json:"status"` // default, fallback or other
+	Status   string  `json:"status"` // used, fallback or unused
 	Wire     string  `json:"wire"`
 	URL      string  `json:"url,omitempty"`
 	Name     string  `json:"name,omitempty"`

@@ -294,10 +294,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 		d.opening = &Opening{Session: sess.ID, Project: p.Name, Person: st.Person, Text: st.Text, New: fresh, Inbox: inbox}
 		if err := e.launch(d, ledger.New("", opened)); err != nil {
 			if errors.Is(err, ErrTaken) && try < 20 {
-				if !fresh {
-					continue // another message came first; look at the session again
-				}
-				continue
+				continue // another id is drawn, or the session looked at again: another message came first
 			}
 			return Begun{}, err
 		}

@@ -55,7 +55,7 @@ func (c *compiler) compile() {
 			p.Zone = z
 		}
 	}
-	p.Limits = m.Limits.of(c)
+	p.Limits = m.Limits.limits()
 	if m.State != nil {
 		p.State = c.schema(c.main, "/state", m.State)
 	}
@@ -146,7 +146,7 @@ type rawLimits struct {
 	SameCall                       int `json:"same_call"`
 }
 
-func (r rawLimits) of(*compiler) Limits {
+func (r rawLimits) limits() Limits {
 	or := func(n, d int) int {
 		if n == 0 {
 			return d

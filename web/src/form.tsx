@@ -3,6 +3,7 @@
 // forbids; this one interprets. The service decides anyway.
 import { Validator } from "@cfworker/json-schema";
 import Form, { type IChangeEvent } from "@rjsf/core";
+import { getTemplate } from "@rjsf/utils";
 import type { BaseInputTemplateProps, ErrorSchema, FieldTemplateProps, ObjectFieldTemplateProps, RJSFSchema, ValidatorType, WidgetProps } from "@rjsf/utils";
 import type { FormEvent, ReactNode } from "react";
 
@@ -63,6 +64,12 @@ function Choice({ id, value, options, onChange, required }: WidgetProps) {
   );
 }
 
+// Moment is a text: a date and time keeps the offset it was given with.
+function Moment(props: WidgetProps) {
+  const Base = getTemplate("BaseInputTemplate", props.registry, props.options);
+  return <Base {...props} />;
+}
+
 function Tick({ id, value, onChange, label }: WidgetProps) {
   return (
     <label className="flex items-center gap-2">
@@ -107,7 +114,7 @@ export default function SchemaForm({ id, schema, value, onChange, onSubmit, unch
       noValidate={unchecked}
       uiSchema={{ "ui:submitButtonOptions": { norender: true } }}
       templates={{ BaseInputTemplate: Input, FieldTemplate: Field, ObjectFieldTemplate: Fields }}
-      widgets={{ SelectWidget: Choice, CheckboxWidget: Tick, DateTimeWidget: undefined as never }}
+      widgets={{ SelectWidget: Choice, CheckboxWidget: Tick, DateTimeWidget: Moment }}
       formContext={{}}
       onChange={(e: IChangeEvent<Values>) => onChange(e.formData ?? {})}
       onSubmit={(e: IChangeEvent<Values>, ev: FormEvent) => {
