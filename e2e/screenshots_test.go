@@ -83,15 +83,15 @@ func TestScreenshots(t *testing.T) {
 	p.until(`document.querySelectorAll("svg [data-step]").length > 0`)
 	shoot("drills")
 
-	terminal(t, s, filepath.Join(to, "say.png"), "stonebaton say 'Please reserve a berth for the Marrow Light from next Friday noon, two nights.' </dev/null")
-	terminal(t, s, filepath.Join(to, "show.png"), "stonebaton runs; echo; stonebaton show "+j.Run+" -step 7")
-	terminal(t, s, filepath.Join(to, "drill.png"), "stonebaton drill -dir "+dir)
+	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "say.png"), "stonebaton say 'Please reserve a berth for the Marrow Light from next Friday noon, two nights.' </dev/null")
+	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "show.png"), "stonebaton runs; echo; stonebaton show "+j.Run+" -step 7")
+	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "drill.png"), "stonebaton drill -dir harbour")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "tides.yaml"), []byte("tool: tide_windows\nsumary: When the tide lets a draught in.\neffect: red\nstubs: [{returns: high}]\n"), 0o644))
-	terminal(t, s, filepath.Join(to, "check.png"), "cd "+filepath.Dir(dir)+" && stonebaton check harbour")
+	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "check.png"), "stonebaton check harbour")
 }
 
-// terminal runs a command in a terminal window and takes its picture.
-func terminal(t *testing.T, s *server, to, run string) {
+// terminal runs a command in a terminal window, in a folder, and takes its picture.
+func terminal(t *testing.T, s *server, in, to, run string) {
 	t.Helper()
 	for _, tool := range []string{"Xvfb", "xterm", "import"} {
 		if _, err := exec.LookPath(tool); err != nil {
@@ -103,6 +103,7 @@ func terminal(t *testing.T, s *server, to, run string) {
 	script := fmt.Sprintf("export PATH=%s:$PATH STONEBATON_URL=%s; printf '$ %%s\\n' \"$CMD\"; eval \"$CMD\"; touch %s; sleep 30", filepath.Dir(binary), s.url, done)
 	c := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "bash", "-c", fmt.Sprintf(
 		`xterm -fa "DejaVu Sans Mono" -fs 9 -bg '#fbfaf6' -fg '#25211b' -geometry 180x58+0+0 -e bash -c "$SCRIPT" & while [ ! -e %s ]; do sleep 0.2; done; sleep 0.5; import -window root %s; kill %%1`, done, to))
+	c.Dir = in
 	c.Env = append(os.Environ(), "SCRIPT="+script, "CMD="+run)
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, "%s", out)
