@@ -158,6 +158,10 @@ func (d *driver) work() {
 		if d.idle() {
 			return
 		}
+		if d.e.ending() && !d.calling() {
+			d.leave(errEnding)
+			return
+		}
 		due, ev, ok := loop.Wake(d.project, d.state)
 		if !d.force.IsZero() {
 			due, ok = d.force, true
@@ -209,6 +213,19 @@ func (d *driver) idle() bool {
 	return empty
 }
 
+var errEnding = errors.New("the service is ending; ask again when it is back")
+
+// calling says whether a call is under way, and lets go of a turn that is.
+func (d *driver) calling() bool {
+	for step, x := range d.deeds {
+		if d.state.Call(step) == nil {
+			x.cancel()
+			delete(d.deeds, step) // what comes of it is not recorded: it will be asked again
+		}
+	}
+	return len(d.deeds) > 0
+}
+
 // leave ends the driver without ending its run.
 func (d *driver) leave(err error) {
 	for _, x := range d.deeds {
@@ -220,7 +237,7 @@ func (d *driver) leave(err error) {
 	for _, n := range d.take() {
 		n.answer(err)
 	}
-	if d.e.ctx.Err() == nil && !errors.Is(err, ErrNoRun) {
+	if d.e.ctx.Err() == nil && !errors.Is(err, ErrNoRun) && !errors.Is(err, errEnding) {
 		d.e.Logger.Error("a run cannot go on", "run", d.run, "error", err)
 	}
 }
@@ -300,7 +317,7 @@ func (d *driver) stage(ev ledger.Event) {
 // advance asks Next until it has nothing more to say, appends all of it in one
 // batch, and begins the deeds whose intents are then on disk.
 func (d *driver) advance() error {
-	for d.broken == nil {
+	for d.broken == nil && (d.opening != nil || !d.e.ending()) {
 		now := d.e.Clock.Now()
 		if now.Before(d.state.At) {
 			now = d.state.At

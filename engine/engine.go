@@ -144,13 +144,31 @@ func (e *Engine) deadlines() {
 }
 
 // Close ends every driver where it stands, without closing its run: the next
-// start goes on from the ledger.
+// start goes on from the ledger. Calls that are under way get a few seconds to
+// end, so that nobody has to be asked whether they happened; turns do not, since
+// they can be asked again.
 func (e *Engine) Close() {
 	e.mu.Lock()
+	first := !e.closing
 	e.closing = true
+	for _, d := range e.drivers {
+		d.put(note{}) // so that it looks up
+	}
 	e.mu.Unlock()
+	if first {
+		late, cancel := context.WithTimeout(e.ctx, e.Grace/2)
+		_ = e.Wait(late) // what has not ended by then is recovered at the next start
+		cancel()
+	}
 	e.cancel()
 	e.wg.Wait()
+}
+
+// ending says whether no new deed may begin.
+func (e *Engine) ending() bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.closing
 }
 
 // Wait blocks until no driver is at work.
@@ -307,7 +325,7 @@ func (e *Engine) launch(d *driver, first ledger.Event) error {
 	e.mu.Lock()
 	if e.closing {
 		e.mu.Unlock()
-		return errors.New("the service is ending; ask again when it is back")
+		return errEnding
 	}
 	if e.drivers[d.run] != nil {
 		e.mu.Unlock()
@@ -383,7 +401,7 @@ func (e *Engine) post(id string, n note) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if e.closing {
-		n.answer(errors.New("the service is ending; ask again when it is back"))
+		n.answer(errEnding)
 		return
 	}
 	d := e.drivers[id]

@@ -377,3 +377,56 @@ func TestManyRunsSideBySide(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
+
+func TestACallUnderWayIsWaitedForAtTheEnd(t *testing.T) {
+	log := engine.NewMemory()
+	began, release := make(chan struct{}), make(chan struct{})
+	a := &actor{say: script(`toot {}`), do: func(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
+		close(began)
+		<-release
+		return loop.Result{Value: "tooted"}, nil
+	}}
+	e := start(t, log, a, func(c *engine.Config) { c.Grace = time.Minute })
+	b := begin(t, e, engine.Start{})
+	<-began
+	closed := make(chan struct{})
+	go func() {
+		e.Close()
+		close(closed)
+	}()
+	require.Eventually(t, func() bool {
+		return !errors.Is(e.Stop(ctx, "none-1", "ann", ""), engine.ErrNoRun)
+	}, 10*time.Second, time.Millisecond)
+	_, err := e.Begin(ctx, engine.Start{Text: "too late"})
+	require.ErrorContains(t, err, "the service is ending", "nothing new begins")
+	close(release)
+	<-closed
+	assert.True(t, strings.HasSuffix(kinds(t, log, b.Run), "call.started call.returned"), "its result is kept, and nothing follows: %s", kinds(t, log, b.Run))
+	e = start(t, log, a, nil)
+	wait(t, e)
+	s, err := e.State(ctx, b.Run)
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Done, s.Status(), "nobody has to be asked whether it happened")
+	assert.EqualValues(t, 1, a.done.Load())
+}
+
+func TestATurnUnderWayIsAskedAgain(t *testing.T) {
+	log := engine.NewMemory()
+	gate := make(chan struct{})
+	asked := atomic.Int32{}
+	a := &actor{say: func(prompt.Request) (prompt.Reply, *loop.ModelFailure) {
+		if asked.Add(1) == 1 {
+			<-gate
+		}
+		return prompt.Reply{Text: "here"}, nil
+	}}
+	e := start(t, log, a, func(c *engine.Config) { c.Grace = time.Minute })
+	b := begin(t, e, engine.Start{})
+	require.Eventually(t, func() bool { return asked.Load() == 1 }, 10*time.Second, time.Millisecond)
+	e.Close() // at once
+	close(gate)
+	assert.Equal(t, "run.opened turn.sent", kinds(t, log, b.Run))
+	e = start(t, log, a, nil)
+	wait(t, e)
+	assert.True(t, strings.HasSuffix(kinds(t, log, b.Run), "run.recovered turn.sent turn.received run.closed"))
+}
