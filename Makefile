@@ -41,10 +41,11 @@ check-web: web/node_modules/.done web/src/api.gen.ts
 	$(call say,tsc eslint)
 	@cd web && npm run --silent check && npm run --silent lint
 
-chromium:
-	@if ! command -v chromium >/dev/null; then \
-	  printf '\033[1m== %s\033[0m\n' "installing Chromium from Debian's packages (a minute or so)"; \
-	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; fi
+chromium: # and a C compiler, which the race detector needs
+	@need=""; command -v chromium >/dev/null || need="chromium"; command -v gcc >/dev/null || need="$$need gcc libc6-dev"; \
+	if [ -n "$$need" ]; then \
+	  printf '\033[1m== %s\033[0m\n' "installing from Debian's packages: $$need (a minute or so)"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$need >/dev/null; fi
 
 bench: build ## speed and memory, as ratios against a bare baseline in the same run
 	$(call say,benchmarks (about two minutes))
