@@ -392,11 +392,7 @@ func (k *call) tried(t api.Tried) {
 		k.print("gate     %s\n", t.Gate)
 	}
 	if p := t.Sent; p != nil {
-		line := strings.TrimSpace(p.Method + " " + p.URL)
-		if p.Status > 0 {
-			line += fmt.Sprintf(" → %d, %d bytes", p.Status, p.Bytes)
-		}
-		k.print("proof    %s\n", line)
+		k.print("proof    %s\n", proof(p))
 		if p.Log != "" {
 			k.print("log      %s\n", strings.ReplaceAll(strings.TrimSpace(p.Log), "\n", "\n         "))
 		}

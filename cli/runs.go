@@ -474,6 +474,15 @@ var showCommand = command{
 	},
 }
 
+// proof is what left and what came back, on one line.
+func proof(p *ledger.Sent) string {
+	line := strings.TrimSpace(p.Method + " " + p.URL)
+	if p.Status > 0 {
+		line += fmt.Sprintf(" → %d, %d bytes", p.Status, p.Bytes)
+	}
+	return line
+}
+
 // detail prints everything about a step.
 func (k *call) detail(run string, d *trace.Detail) {
 	s := d.Step
@@ -509,11 +518,7 @@ func (k *call) detail(run string, d *trace.Detail) {
 	part("words", d.Words)
 	part("note", d.Note)
 	if p := d.Sent; p != nil {
-		line := strings.TrimSpace(p.Method + " " + p.URL)
-		if p.Status > 0 {
-			line += fmt.Sprintf(" → %d, %d bytes", p.Status, p.Bytes)
-		}
-		part("proof", line)
+		part("proof", proof(p))
 		part("body", p.Body)
 		part("reply", p.Reply)
 		part("log", strings.TrimSpace(p.Log))
