@@ -736,7 +736,7 @@ func settling(name, args, does, example string, most int, read func(k *call, fs 
 			if k.json {
 				return k.printJSON(t)
 			}
-			k.print("Ticket %d: %s by %s. See   stonebaton follow %s\n", t.ID, t.Status, t.SettledBy, t.Run)
+			k.print("Ticket %d: %s. See   stonebaton follow %s\n", t.ID, settledBy(&trace.Wait{Verb: ledger.Verb(t.Status), Who: t.SettledBy}), t.Run)
 			return nil
 		}
 	}}

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"time"
 
@@ -200,12 +201,31 @@ func (d *demo) run(ctx context.Context, addr string) error {
 		}
 		stand.Turn(understudy.Knob{LatencyMS: 120, WordMS: 12})
 	}
+	g.Go(func() error { // the stand-in model plays the lines as they are now
+		r := a.Hub.Read("")
+		defer r.Close()
+		for {
+			select {
+			case <-ctx.Done():
+				return nil
+			case n := <-r.C:
+				if now, err := a.Projects.Current(); n.Topic == "project" && err == nil {
+					lines, _ := understudy.LinesOf(now, "") // the project was checked
+					stand.SetLines("house", lines)
+				}
+			}
+		}
+	})
 	url := "http://" + console.Addr().String()
 	k.note("\nOpen %s and ask the desk something, or in another terminal:\n", url)
 	if console.Addr().String() != DefaultAddress {
 		k.note("  export STONEBATON_URL=%s\n", url)
 	}
-	k.note("  stonebaton say \"Reserve a berth for the Marrow Light from tomorrow noon, two nights, please.\"\n  stonebaton tickets\nCtrl-C ends it; the next start goes on where it stood.\n\n")
+	self := "stonebaton"
+	if _, err := exec.LookPath(self); err != nil {
+		self = os.Args[0]
+	}
+	k.note("  %[1]s say \"Reserve a berth for the Marrow Light from tomorrow noon, two nights, please.\"\n  %[1]s tickets\nCtrl-C ends it; the next start goes on where it stood.\n\n", self)
 	g.Go(func() error { return k.serve(ctx, a, console, d.log) })
 	err = g.Wait()
 	if errors.Is(err, context.Canceled) {

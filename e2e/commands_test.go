@@ -40,7 +40,8 @@ func sayJSON(t *testing.T, s *server, code int, args ...string) said {
 }
 
 func TestTheDemoThroughItsCommands(t *testing.T) {
-	s := demo(t, filepath.Join(t.TempDir(), "harbour"))
+	dir := filepath.Join(t.TempDir(), "harbour")
+	s := demo(t, dir)
 	require.Eventually(t, func() bool { return strings.Contains(s.err.String(), "done done done failed failed held") }, 10*time.Second, 10*time.Millisecond)
 
 	t.Run("what is there to look at", func(t *testing.T) {
@@ -80,7 +81,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		assert.Contains(t, bad.err, "berth must match")
 		ok := s.run(t, "amend", id, "-args", `{"berth":"D2"}`, "-because", "C4 is being dredged")
 		assert.Equal(t, 0, ok.code, ok.err)
-		assert.Contains(t, ok.out, "amend by harbourmaster")
+		assert.Contains(t, ok.out, "changed and allowed by harbourmaster")
 		twice := s.run(t, "allow", id)
 		assert.Equal(t, 1, twice.code)
 		assert.Contains(t, twice.err, "already settled: amend by harbourmaster")
@@ -144,6 +145,12 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		assert.Contains(t, s.run(t, "show", j.Run).out, "stopped by local: wrong vessel")
 		assert.Equal(t, 1, s.run(t, "stop", j.Run).code)
 		assert.Contains(t, s.run(t, "allow", "1", "-as", "cook").err, `"cook" may not settle this`)
+	})
+
+	t.Run("changed lines are played at once", func(t *testing.T) {
+		file := filepath.Join(dir, "understudy", "more.yaml")
+		require.NoError(t, os.WriteFile(file, []byte("lines:\n  - {who: front desk, said: ahoy, say: Ahoy to you.}\n"), 0o600))
+		require.Eventually(t, func() bool { return s.run(t, "say", "-quiet", "ahoy").out == "Ahoy to you.\n" }, 20*time.Second, 50*time.Millisecond)
 	})
 
 	t.Run("talk", func(t *testing.T) {

@@ -39,6 +39,13 @@ type Knob struct {
 	Garble     int `json:"garble"`      // send arguments that are no JSON
 }
 
+// SetLines gives a model its lines, from the next request on.
+func (s *Server) SetLines(model string, lines []Line) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.Models[model] = lines
+}
+
 // Turn sets the knobs.
 func (s *Server) Turn(k Knob) {
 	s.mu.Lock()
@@ -65,6 +72,8 @@ func (s *Server) Handler() http.Handler {
 	e.POST("/v1/chat/completions", s.complete)
 	e.GET("/v1/models", func(c *echo.Context) error {
 		var list []map[string]string
+		s.mu.Lock()
+		defer s.mu.Unlock()
 		for n := range s.Models {
 			list = append(list, map[string]string{"id": n, "object": "model"})
 		}
@@ -100,7 +109,9 @@ func (s *Server) complete(c *echo.Context) error {
 	if err := json.NewDecoder(http.MaxBytesReader(c.Response(), c.Request().Body, 16<<20)).Decode(&in); err != nil {
 		return refuse(c, http.StatusBadRequest, "the body is not a request of this wire: "+err.Error())
 	}
+	s.mu.Lock()
 	lines, ok := s.Models[in.Model]
+	s.mu.Unlock()
 	if !ok {
 		return refuse(c, http.StatusNotFound, fmt.Sprintf("there is no model %q", in.Model))
 	}
