@@ -270,37 +270,30 @@ func TestTheSwitchesOfTry(t *testing.T) {
 	s := demo(t, filepath.Join(t.TempDir(), "harbour"))
 	p := browse(t, s.url)
 	key := func(k string) { t.Helper(); require.NoError(t, chromedp.Do(p.ctx, chromedp.KeyEvent(k))) }
-	pick := func(label, letter, shows string) {
+	pick := func(label, shows string) {
 		t.Helper()
 		trigger := fmt.Sprintf(`button[aria-label=%q]`, label)
 		p.until(fmt.Sprintf(`document.querySelector('%s')`, trigger))
 		js[chromedp.Void](p, fmt.Sprintf(`document.querySelector('%s').focus()`, trigger))
 		key(" ")
-		p.until(`document.activeElement.getAttribute("role") === "option"`)
-		key(letter)
-		p.until(fmt.Sprintf(`document.activeElement.innerText.includes(%q)`, shows))
+		option := fmt.Sprintf(`[...document.querySelectorAll("[role=option]")].find(e => e.innerText.trim() === %q)`, shows)
+		p.until(option + `&& document.activeElement.getAttribute("role") === "option"`)
+		js[chromedp.Void](p, option+".focus()")
 		key("\r")
-		p.until(fmt.Sprintf(`document.querySelector('%s').innerText.includes(%q)`, trigger, shows))
+		// the list gives the focus back only when it has closed; keys sent before that go astray
+		p.until(fmt.Sprintf(`document.querySelector('%[1]s').innerText.includes(%[2]q) && document.activeElement === document.querySelector('%[1]s') && document.body.style.pointerEvents !== "none"`, trigger, shows))
 	}
 	p.open("/try")
 	p.click("When can a vessel come in over the bar on Friday?") // what the drills say is offered
 	p.until(`document.querySelector("textarea").value.startsWith("When can a vessel")`)
-	pick("How tools are carried out", "s", "stubs")
-	pick("Model", "h", "house")
+	pick("How tools are carried out", "stubs")
+	pick("Model", "house")
 	p.keys("textarea", " I draw 5.2 m.\r")
 	p.sees("tools stubs")
 	p.sees("06:10")
 	js[chromedp.Void](p, `document.querySelector("#step-1").click()`)
 	p.until(`document.querySelector("aside").innerText.includes("house")`)
-	pick("How tools are carried out", "o", "off")
-	p.keys("textarea", "When can I come in on Friday, drawing 3 m?\r")
-	p.sees("tools off")
-	p.sees("I have no tools for that")
-	p.click("show run") // the run before it is one click away
-	p.sees("tools stubs")
-
-	p.click("new")
-	pick("How tools are carried out", "l", "live")
+	p.open("/try") // a new page begins with live tools
 	p.keys("textarea", "Reserve a berth for the Marrow Light from next Friday noon, two nights, please.\r")
 	p.sees("held: a person is asked")
 	p.keys("textarea", "And the dues?\r")

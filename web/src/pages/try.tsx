@@ -150,7 +150,7 @@ function Talk({ talk, typing, holder, lanes, waiting, runID, onRun, status, chil
           <Markdown text={text + "▌"} />
         </div>
       ))}
-      {status === "going" && !live.length && <p className="going text-ink-3">{holder} is at work…</p>}
+      {status === "going" && !live.length && <p className="text-ink-2">{holder} is at work…</p>}
       {children}
       {waiting.map((w, i) => (
         <div key={i} className="rounded-sm border border-dashed border-joint-strong px-2.5 py-1.5">
