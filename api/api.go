@@ -38,13 +38,15 @@ func (p *Problem) Error() string {
 
 // Start is what POST /api/runs takes.
 type Start struct {
-	Text    string         `json:"text"`
-	Session string         `json:"session,omitempty"`
-	Agent   string         `json:"agent,omitempty"`
-	Tools   ledger.Tools   `json:"tools,omitempty"`
-	Model   string         `json:"model,omitempty"`
-	Person  string         `json:"person,omitempty"`
-	State   map[string]any `json:"state,omitempty"`
+	Text    string                 `json:"text"`
+	Session string                 `json:"session,omitempty"`
+	Agent   string                 `json:"agent,omitempty"`
+	Tools   ledger.Tools           `json:"tools,omitempty"`
+	Rung    ledger.Rung            `json:"rung,omitempty"`  // for all tools; none goes higher than the files let it
+	Rungs   map[string]ledger.Rung `json:"rungs,omitempty"` // for some
+	Model   string                 `json:"model,omitempty"`
+	Person  string                 `json:"person,omitempty"`
+	State   map[string]any         `json:"state,omitempty"`
 }
 
 // Begun is what POST /api/runs gives. A message that waits has no run yet.
@@ -182,20 +184,28 @@ type Problems struct {
 
 // Tool is a tool's contract and what is known of it.
 type Tool struct {
-	ID      string           `json:"id"`
-	Status  string           `json:"status"` // live, or stub where it has nothing else
-	Summary string           `json:"summary"`
-	Effect  ledger.Effect    `json:"effect"`
-	Handler string           `json:"handler"`
-	Replay  string           `json:"replay,omitempty"`
-	Stubs   int              `json:"stubs"`
-	Gate    string           `json:"gate,omitempty"` // when a person is asked, in words
-	By      []string         `json:"by"`
-	Agents  []string         `json:"agents"`
-	Input   map[string]any   `json:"input"`
-	Output  map[string]any   `json:"output,omitempty"`
-	Seen    project.Contract `json:"contract"` // as models see it
-	Place   project.Place    `json:"place"`
+	ID          string            `json:"id"`
+	Status      string            `json:"status"` // live, or stub where it has nothing else
+	Summary     string            `json:"summary"`
+	Effect      ledger.Effect     `json:"effect"`
+	Handler     string            `json:"handler"`
+	Runs        string            `json:"runs,omitempty"` // what carries it out, in a line
+	Source      string            `json:"source,omitempty"`
+	Rung        ledger.Rung       `json:"rung"` // how far the files let it
+	ReasonFirst bool              `json:"reason_first,omitempty"`
+	Direct      bool              `json:"direct,omitempty"`
+	Timeout     string            `json:"timeout"`
+	PerMinute   int               `json:"per_minute,omitempty"`
+	Problems    []project.Problem `json:"problems"` // of its definition
+	Replay      string            `json:"replay,omitempty"`
+	Stubs       int               `json:"stubs"`
+	Gate        string            `json:"gate,omitempty"` // when a person is asked, in words
+	By          []string          `json:"by"`
+	Agents      []string          `json:"agents"`
+	Input       map[string]any    `json:"input"`
+	Output      map[string]any    `json:"output,omitempty"`
+	Seen        project.Contract  `json:"contract"` // as models see it
+	Place       project.Place     `json:"place"`
 }
 
 // Try is what POST /api/tools/{name}/try takes.
@@ -207,17 +217,77 @@ type Try struct {
 
 // Tried is what came of a try.
 type Tried struct {
-	ID     string         `json:"id"`
-	Status string         `json:"status"` // returned, failed or refused
-	Result any            `json:"result,omitempty"`
-	Words  string         `json:"words"` // what the model would read
-	Sets   map[string]any `json:"sets,omitempty"`
-	Gate   string         `json:"gate,omitempty"` // why a run would ask a person first
-	Class  string         `json:"class,omitempty"`
-	Error  string         `json:"error,omitempty"`
-	Known  ledger.Outcome `json:"outcome,omitempty"`
-	Sent   *ledger.Sent   `json:"sent,omitempty"`
-	MS     int64          `json:"ms"`
+	ID      string         `json:"id"`
+	Try     int64          `json:"try,omitempty"` // its number in the history
+	At      time.Time      `json:"at"`
+	Status  string         `json:"status"` // returned, failed or refused
+	Tools   ledger.Tools   `json:"tools"`  // live or stubs
+	Rung    ledger.Rung    `json:"rung"`
+	Handler string         `json:"handler"`
+	Args    map[string]any `json:"args"`              // as they were sent
+	Repairs []string       `json:"repairs,omitempty"` // what was put right in them
+	Result  any            `json:"result,omitempty"`
+	Words   string         `json:"words"`         // what the model would read
+	Cut     bool           `json:"cut,omitempty"` // the words leave something out
+	Tokens  int            `json:"tokens"`        // of the words, about
+	Bytes   int            `json:"bytes"`         // of the result
+	Sets    map[string]any `json:"sets,omitempty"`
+	Gate    string         `json:"gate,omitempty"` // why a run would ask a person first
+	Class   string         `json:"class,omitempty"`
+	Error   string         `json:"error,omitempty"`
+	Known   ledger.Outcome `json:"outcome,omitempty"`
+	Sent    *ledger.Sent   `json:"sent,omitempty"`
+	MS      int64          `json:"ms"`
+}
+
+// TryList is a page of the history of tries, the newest first.
+type TryList struct {
+	Tries []store.TryRow `json:"tries"`
+	Count int            `json:"count"`          // in all
+	Next  int64          `json:"next,omitempty"` // the before= of the next page
+}
+
+// NewStub is what POST /api/tools/{name}/stubs takes: a try, a recorded call, or
+// the stub itself.
+type NewStub struct {
+	Try     int64          `json:"try,omitempty"`
+	Run     string         `json:"run,omitempty"`
+	Step    string         `json:"step,omitempty"`
+	Args    map[string]any `json:"args,omitempty"` // of the call that it answers; every call, if not said
+	Returns any            `json:"returns,omitempty"`
+	Fails   string         `json:"fails,omitempty"`
+	Status  int            `json:"status,omitempty"`
+	After   string         `json:"after,omitempty"`
+}
+
+// Source is a place that brings tools.
+type Source struct {
+	ID     string        `json:"id"`
+	Status string        `json:"status"` // openapi or mcp
+	From   string        `json:"from"`
+	Take   []string      `json:"take"`
+	Place  project.Place `json:"place"`
+}
+
+// Inspected is what a source offers.
+type Inspected struct {
+	ID     string   `json:"id"`
+	From   string   `json:"from"`
+	Offers []Offer  `json:"offers"`
+	Also   []string `json:"also"` // what it has beside tools
+}
+
+// Offer is one tool of a source, with what is doubtful about it.
+type Offer struct {
+	ID      string           `json:"id"`     // its name here
+	Status  string           `json:"status"` // taken, offered or broken
+	Name    string           `json:"name"`   // its name there
+	Summary string           `json:"summary"`
+	Says    string           `json:"says"` // what the source says of its effect: a hint, never trusted
+	Request string           `json:"request,omitempty"`
+	Fault   string           `json:"fault,omitempty"`
+	Input   map[string]any   `json:"input"`
+	Remarks []project.Remark `json:"remarks"`
 }
 
 // Ticket is a ticket with what a person needs to decide it.

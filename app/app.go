@@ -2,7 +2,9 @@ package app
 
 import (
 	"context"
+	"errors"
 	"log/slog"
+	"os"
 	"path/filepath"
 
 	"stonebaton/core/ledger"
@@ -11,11 +13,10 @@ import (
 	"stonebaton/live"
 	"stonebaton/model"
 	"stonebaton/model/chat"
+	"stonebaton/sandbox"
 	"stonebaton/secret"
 	"stonebaton/store"
-	"stonebaton/tools"
-	"stonebaton/tools/http"
-	"stonebaton/tools/script"
+	"stonebaton/tools/own"
 	"stonebaton/understudy"
 )
 
@@ -24,6 +25,7 @@ type Config struct {
 	Dir    string            // the project's folder
 	Data   string            // "" is .stonebaton in it
 	Env    map[string]string // goes before the environment and .env
+	Own    []own.Tool        // functions of the program itself
 	Logger *slog.Logger
 }
 
@@ -35,8 +37,10 @@ type App struct {
 	Secrets  *secret.Store
 	Hub      *live.Hub
 	Tools    engine.Tools
+	Workshop *Workshop
 	Models   engine.Models
 
+	done   context.Context
 	cancel context.CancelFunc
 }
 
@@ -55,18 +59,27 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	}
 	env := Environment(c.Dir, c.Env)
 	a := &App{Store: st, Hub: &live.Hub{}, Secrets: secret.New(env)}
-	a.Projects = &Projects{dir: c.Dir, env: env, store: st, secrets: a.Secrets, log: c.Logger, versions: map[ledger.Hash]*project.Project{},
+	if n, err := sandbox.Account(filepath.Join(c.Data, "children")); err != nil {
+		c.Logger.Warn("programs that an earlier service left behind cannot be looked for", "error", err)
+	} else if n > 0 {
+		c.Logger.Warn("programs that an earlier service left behind were ended", "groups", n)
+	}
+	work := filepath.Join(c.Data, "work")
+	if err := errors.Join(os.RemoveAll(work), os.MkdirAll(work, 0o700)); err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	a.Workshop = NewWorkshop(WorkshopConfig{Dir: c.Dir, Work: work, Secrets: a.Secrets, Records: st, Own: c.Own, Changed: func(string) { a.offered() }})
+	a.Projects = &Projects{dir: c.Dir, env: env, store: st, secrets: a.Secrets, shop: a.Workshop, log: c.Logger, versions: map[ledger.Hash]*project.Project{},
 		changed: func() { a.Hub.Changed("project") }}
 	if _, err := a.Projects.Reload(ctx); err != nil {
-		st.Close()
-		return nil, err
+		return nil, errors.Join(err, a.Workshop.Close(), st.Close())
 	}
 	a.Projects.report()
-	a.Tools = Handlers(a.Secrets)
+	a.Tools = a.Workshop.Set
 	a.Models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(a.Secrets)}
 	a.Engine = engine.New(engine.Config{Log: st, Models: a.Models, Tools: a.Tools, Projects: a.Projects, Blanker: a.Secrets, Live: a.Hub, Clock: engine.WallClock{}, Logger: c.Logger})
 	watching, cancel := context.WithCancel(context.Background())
-	a.cancel = cancel
+	a.done, a.cancel = watching, cancel
 	if err := a.Projects.watch(watching); err != nil {
 		c.Logger.Warn("changed files will not be picked up", "error", err)
 	}
@@ -77,14 +90,23 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	return a, nil
 }
 
-// Handlers gives what carries tools out.
-func Handlers(s *secret.Store) tools.Set {
-	return tools.Set{"script": &script.Handler{}, "http": http.New(s)}
+// offered reads the project again after a tool server said that what it offers
+// has changed.
+func (a *App) offered() {
+	go func() {
+		if changed, err := a.Projects.Reload(context.Background()); err == nil && changed {
+			a.Projects.report()
+			a.Hub.Changed("project")
+		}
+	}()
 }
+
+// Done is closed when the app is.
+func (a *App) Done() <-chan struct{} { return a.done.Done() }
 
 // Close ends everything where it stands; the next Open goes on from there.
 func (a *App) Close() error {
 	a.cancel()
 	a.Engine.Close()
-	return a.Store.Close()
+	return errors.Join(a.Workshop.Close(), a.Store.Close())
 }

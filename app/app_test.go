@@ -30,6 +30,18 @@ func write(t *testing.T, dir, name, text string) {
 
 func none(string) (string, bool) { return "", false }
 
+func shopIn(t *testing.T, dir string) *app.Workshop {
+	w := app.NewWorkshop(app.WorkshopConfig{Dir: dir, Secrets: secret.New(none)})
+	t.Cleanup(func() { w.Close() })
+	return w
+}
+
+func shop(t *testing.T) *app.Workshop { return shopIn(t, t.TempDir()) }
+
+func read(t *testing.T, dir string) (*project.Project, project.Source, []project.Problem) {
+	return shopIn(t, dir).Read(ctx, none, nil)
+}
+
 func TestTheEnvironmentGoesBeforeTheFile(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, ".env", "STONE_A=file\nSTONE_B=file\nSTONE_C=file\n")
@@ -50,21 +62,21 @@ func TestReadChecksScriptsAndLines(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, project.Main, strings.Replace(coretest.Main, "models: {m: {wire: understudy", `models: {m: {wire: understudy, lines: "l/*.yaml"`, 1))
 	write(t, dir, "l/lines.yaml", "lines:\n  - {who: desk, say: Hello}\n")
-	write(t, dir, "s.yaml", "tool: calc\nsummary: Reckon.\nscript: {file: calc.js}\n")
+	write(t, dir, "s.yaml", "tool: calc\nsummary: Reckon a sum when one is asked for.\nscript: {file: calc.js}\n")
 	write(t, dir, "calc.js", "return 1\n")
-	p, _, probs := app.Read(dir, none)
+	p, _, probs := read(t, dir)
 	require.NotNil(t, p, "%v", probs)
 	assert.Equal(t, "return 1\n", p.Tools["calc"].Script.Code)
 
 	write(t, dir, "calc.js", "return 1\nreturn ((\n")
-	p, _, probs = app.Read(dir, none)
+	p, _, probs = read(t, dir)
 	assert.Nil(t, p)
 	require.Len(t, probs, 1)
 	assert.Equal(t, "calc.js", probs[0].File)
 	assert.Contains(t, probs[0].Say, "the script of calc cannot be compiled")
 	write(t, dir, "calc.js", "return 1\n")
 	write(t, dir, "l/lines.yaml", "lines:\n  - {who: desk}\n")
-	p, _, probs = app.Read(dir, none)
+	p, _, probs = read(t, dir)
 	assert.Nil(t, p)
 	require.Len(t, probs, 1)
 	assert.Equal(t, 2, probs[0].Line)
@@ -147,7 +159,7 @@ func TestAProjectWithErrorsOpensAndStartsNothing(t *testing.T) {
 
 func drills(t *testing.T, text string) []app.DrillResult {
 	t.Helper()
-	out, err := app.RunDrills(ctx, coretest.Project(t, coretest.Main+text), secret.New(none), nil, nil)
+	out, err := app.RunDrills(ctx, coretest.Project(t, coretest.Main+text), shop(t), nil, nil)
 	require.NoError(t, err)
 	return out
 }
@@ -206,9 +218,9 @@ func TestDrillsAreTheSameEveryTimeAndSideBySide(t *testing.T) {
 	}
 	told := 0
 	p := coretest.Project(t, coretest.Main+text)
-	one, err := app.RunDrills(ctx, p, secret.New(none), nil, func(app.DrillResult) { told++ })
+	one, err := app.RunDrills(ctx, p, shop(t), nil, func(app.DrillResult) { told++ })
 	require.NoError(t, err)
-	two, err := app.RunDrills(ctx, p, secret.New(none), nil, nil)
+	two, err := app.RunDrills(ctx, p, shop(t), nil, nil)
 	require.NoError(t, err)
 	require.Len(t, one, 12)
 	assert.Equal(t, 12, told)
@@ -218,10 +230,10 @@ func TestDrillsAreTheSameEveryTimeAndSideBySide(t *testing.T) {
 		assert.Equal(t, one[i].Says[0].Totals.Answer, two[i].Says[0].Totals.Answer)
 		assert.Equal(t, one[i].Says[0].Totals.Opened, two[i].Says[0].Totals.Opened, "their clock is their own")
 	}
-	some, err := app.RunDrills(ctx, p, secret.New(none), []string{"dc"}, nil)
+	some, err := app.RunDrills(ctx, p, shop(t), []string{"dc"}, nil)
 	require.NoError(t, err)
 	require.Len(t, some, 1)
-	_, err = app.RunDrills(ctx, p, secret.New(none), []string{"dx"}, nil)
+	_, err = app.RunDrills(ctx, p, shop(t), []string{"dx"}, nil)
 	var unknown *app.UnknownDrillError
 	require.ErrorAs(t, err, &unknown)
 }

@@ -20,7 +20,6 @@ import (
 	"stonebaton/live"
 	"stonebaton/model"
 	"stonebaton/model/chat"
-	"stonebaton/secret"
 	"stonebaton/understudy"
 )
 
@@ -60,7 +59,7 @@ func (e *UnknownDrillError) Error() string {
 
 // RunDrills runs drills in memory, several side by side, and tells of each as
 // it ends. Names picks some; none is all. The results come in the order of names.
-func RunDrills(ctx context.Context, p *project.Project, secrets *secret.Store, names []string, tell func(DrillResult)) ([]DrillResult, error) {
+func RunDrills(ctx context.Context, p *project.Project, shop *Workshop, names []string, tell func(DrillResult)) ([]DrillResult, error) {
 	var pick []*project.Drill
 	var have []string
 	for _, d := range p.Drills {
@@ -80,7 +79,7 @@ func RunDrills(ctx context.Context, p *project.Project, secrets *secret.Store, n
 	g.SetLimit(2 * runtime.NumCPU())
 	for i, d := range pick {
 		g.Go(func() error {
-			r := runDrill(ctx, p, secrets, d)
+			r := runDrill(ctx, p, shop, d)
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
@@ -105,11 +104,11 @@ func NewDrillResult(d *project.Drill) DrillResult {
 	return r
 }
 
-func runDrill(ctx context.Context, p *project.Project, secrets *secret.Store, d *project.Drill) DrillResult {
+func runDrill(ctx context.Context, p *project.Project, shop *Workshop, d *project.Drill) DrillResult {
 	r := NewDrillResult(d)
 	r.Status, r.At = "passed", time.Now().UTC()
 	began := time.Now()
-	err := rehearse(ctx, p, secrets, d, &r)
+	err := rehearse(ctx, p, shop, d, &r)
 	r.MS = time.Since(began).Milliseconds()
 	switch {
 	case err != nil:
@@ -121,7 +120,7 @@ func runDrill(ctx context.Context, p *project.Project, secrets *secret.Store, d 
 }
 
 // rehearse drives a drill's messages, one run each, and settles its gates.
-func rehearse(ctx context.Context, p *project.Project, secrets *secret.Store, d *project.Drill, r *DrillResult) error {
+func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *project.Drill, r *DrillResult) error {
 	clock := &madeUp{now: d.Now}
 	if clock.now.IsZero() {
 		clock.now = noDay
@@ -129,14 +128,14 @@ func rehearse(ctx context.Context, p *project.Project, secrets *secret.Store, d 
 	log := engine.NewMemory()
 	var models engine.Models = model.Set{"understudy": &understudy.Wire{Always: true}, "chat-completions": &understudy.Wire{Always: true}}
 	if d.Model != "" {
-		models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(secrets)}
+		models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(shop.Secrets)}
 	}
-	e := engine.New(engine.Config{Log: log, Models: models, Tools: Handlers(secrets), Projects: fixed{p}, Blanker: secrets,
+	e := engine.New(engine.Config{Log: log, Models: models, Tools: shop.Rehearsal(), Projects: fixed{p}, Blanker: shop.Secrets,
 		Live: &live.Hub{}, Clock: clock, Jitter: func() float64 { return 0 }, NewID: func() string { return "drill" }})
 	defer e.Close()
 	session := ""
 	for _, say := range d.Says {
-		st := engine.Start{Session: session, Text: say.Text, Person: d.Person, Tools: d.Tools, Model: d.Model}
+		st := engine.Start{Session: session, Text: say.Text, Person: d.Person, Tools: d.Tools, Rungs: d.Rungs, Model: d.Model}
 		if session == "" {
 			st.State = d.State
 		}

@@ -41,20 +41,6 @@ func Environment(dir string, extra map[string]string) func(string) (string, bool
 	}
 }
 
-// Read reads a project and checks it, scripts and understudy lines too. The
-// project is nil where a problem of the grade Error was found.
-func Read(dir string, env func(string) (string, bool)) (*project.Project, project.Source, []project.Problem) {
-	src, probs := project.Load(os.DirFS(dir), env)
-	p, more := compile(src)
-	probs = append(probs, more...)
-	for _, x := range probs {
-		if x.Grade == project.Error {
-			return nil, src, probs
-		}
-	}
-	return p, src, probs
-}
-
 func compile(src project.Source) (*project.Project, []project.Problem) {
 	p, probs := project.Compile(src)
 	if p == nil {
@@ -83,9 +69,12 @@ type Projects struct {
 	env     func(string) (string, bool)
 	store   *store.Store
 	secrets *secret.Store
+	shop    *Workshop
 	log     *slog.Logger
 	changed func()
 
+	editing  sync.Mutex // one at a time changes a file
+	reading  sync.Mutex // one at a time reads the folder
 	mu       sync.RWMutex
 	current  *project.Project
 	newest   ledger.Hash // of the files as they are, good or bad
@@ -114,7 +103,12 @@ func (e *ProblemsError) Error() string {
 
 // Reload reads the folder again. It says whether anything changed.
 func (ps *Projects) Reload(ctx context.Context) (bool, error) {
-	p, src, probs := Read(ps.dir, ps.env)
+	ps.reading.Lock()
+	defer ps.reading.Unlock()
+	p, src, probs := ps.shop.Read(ctx, ps.env, func(source string) (project.Catalogue, bool) {
+		c, ok, err := ps.store.Catalogue(ctx, source)
+		return c, ok && err == nil
+	})
 	hash := src.Hash()
 	ps.mu.RLock()
 	same := ps.newest == hash && !ps.read.IsZero()
@@ -123,11 +117,15 @@ func (ps *Projects) Reload(ctx context.Context) (bool, error) {
 		return false, nil
 	}
 	if p != nil {
-		for _, text := range src.Files {
-			ps.secrets.Learn(text)
-		}
 		if err := ps.store.SaveVersion(ctx, src); err != nil {
 			return false, err
+		}
+		for name, cat := range src.Catalogues {
+			if cat.Fault == "" {
+				if err := ps.store.SaveCatalogue(ctx, name, cat); err != nil {
+					return false, err
+				}
+			}
 		}
 	}
 	ps.mu.Lock()
@@ -258,4 +256,79 @@ func (ps *Projects) report() {
 	default:
 		ps.log.Info("the project was read", "dir", ps.dir)
 	}
+}
+
+// ErrNoTool says that the project has no such tool.
+var ErrNoTool = errors.New("there is no such tool")
+
+// EditRefusedError says that a change of a file would have broken the project.
+type EditRefusedError struct{ Problem project.Problem }
+
+func (e *EditRefusedError) Error() string { return e.Problem.Say }
+
+// AddStub writes a stub into the file of its tool, and reads the project again.
+func (ps *Projects) AddStub(ctx context.Context, tool string, draft project.StubDraft) (project.Edit, error) {
+	ps.editing.Lock()
+	defer ps.editing.Unlock()
+	p, err := ps.Current()
+	if err != nil {
+		return project.Edit{}, err
+	}
+	edit, err := ps.shop.AddStub(p, ps.env, tool, draft)
+	if err != nil {
+		return edit, err
+	}
+	changed, err := ps.Reload(ctx)
+	if changed {
+		ps.report()
+		ps.changed()
+	}
+	return edit, err
+}
+
+// AddStub writes a stub into the file of its tool. A stub that does not fit the
+// tool's contract is refused, and nothing is written.
+func (w *Workshop) AddStub(p *project.Project, env func(string) (string, bool), tool string, draft project.StubDraft) (project.Edit, error) {
+	t := p.Tools[tool]
+	if t == nil {
+		return project.Edit{}, ErrNoTool
+	}
+	src, probs := project.Load(os.DirFS(w.dir), env)
+	src.Catalogues = p.Catalogues
+	edit, err := project.AddStub(src, t, draft)
+	if err != nil {
+		return edit, err
+	}
+	for name, text := range w.files() {
+		src.Files[name] = text
+	}
+	src.Files[edit.File] = edit.Body
+	_, more := compile(src)
+	for _, x := range append(probs, more...) {
+		if x.Grade == project.Error {
+			return project.Edit{}, &EditRefusedError{x}
+		}
+	}
+	return edit, replaceFile(filepath.Join(w.dir, filepath.FromSlash(edit.File)), edit.Body)
+}
+
+// replaceFile writes a file all at once: a crash leaves the old or the new one.
+func replaceFile(name, text string) error {
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".new-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		_ = os.Remove(f.Name()) // it may be gone already
+	}
+	return err
 }

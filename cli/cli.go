@@ -16,6 +16,7 @@ import (
 
 	"stonebaton/client"
 	"stonebaton/core/near"
+	"stonebaton/tools/own"
 )
 
 // Version is the program's.
@@ -50,6 +51,7 @@ type command struct {
 type call struct {
 	Streams
 	flags *flag.FlagSet
+	own   []own.Tool // functions of the program itself
 	at    string
 	json  bool
 }
@@ -70,16 +72,19 @@ func commands() []command {
 	return []command{
 		newCommand, checkCommand, serveCommand, demoCommand, sayCommand, talkCommand, runsCommand, showCommand, followCommand, stopCommand,
 		requestCommand, toolsCommand, tryCommand, ticketsCommand, allowCommand, refuseCommand, amendCommand, answerCommand, drillCommand,
-		modelsCommand, understudyCommand, schemaCommand, versionCommand,
+		sourceCommand, mcpCommand, outboxCommand, undoCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
 	}
 }
 
 // Run carries a command line out and gives the code to end with.
-func Run(ctx context.Context, args []string, s Streams) int {
+func Run(ctx context.Context, args []string, s Streams) int { return RunWith(ctx, args, s, nil) }
+
+// RunWith does the same for a program with functions of its own as tools.
+func RunWith(ctx context.Context, args []string, s Streams, functions []own.Tool) int {
 	all := commands()
 	if len(args) == 0 || args[0] == "-h" || args[0] == "--help" || args[0] == "help" {
 		if len(args) > 1 && args[0] == "help" {
-			return Run(ctx, []string{args[1], "-h"}, s)
+			return RunWith(ctx, []string{args[1], "-h"}, s, functions)
 		}
 		overview(s.Out, all)
 		return fine
@@ -89,7 +94,7 @@ func Run(ctx context.Context, args []string, s Streams) int {
 	}
 	for _, c := range all {
 		if c.name == args[0] {
-			return c.run(ctx, args[1:], s)
+			return c.run(ctx, args[1:], s, functions)
 		}
 	}
 	var names []string
@@ -108,8 +113,8 @@ func overview(w io.Writer, all []command) {
 	fmt.Fprint(w, "\n`stonebaton COMMAND -h` shows a command's flags and an example.\nBegin with `stonebaton demo`, or `stonebaton new DIR`.\n")
 }
 
-func (c command) run(ctx context.Context, args []string, s Streams) int {
-	k := &call{Streams: s}
+func (c command) run(ctx context.Context, args []string, s Streams, functions []own.Tool) int {
+	k := &call{Streams: s, own: functions}
 	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	k.flags = fs

@@ -8,8 +8,10 @@ import (
 	"flag"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"text/tabwriter"
 
@@ -81,23 +83,27 @@ func copyOut(files fs.FS, dir string) error {
 	})
 }
 
-// folder reads a project, and reports its problems where it cannot be run.
-func (k *call) folder(dir string) (*project.Project, *secret.Store, error) {
+// workshop gives what carries out the tools of a project folder.
+func (k *call) workshop(dir string) (*app.Workshop, func(string) (string, bool)) {
 	env := app.Environment(dir, nil)
-	p, src, probs := app.Read(dir, env)
-	if p == nil {
-		for _, x := range probs {
-			if x.Grade == project.Error {
-				k.note("%s\n", problemText(x))
-			}
+	return app.NewWorkshop(app.WorkshopConfig{Dir: dir, Secrets: secret.New(env), Own: k.own}), env
+}
+
+// folder reads a project, and reports its problems where it cannot be run. The
+// workshop is to be closed.
+func (k *call) folder(ctx context.Context, dir string) (*project.Project, *app.Workshop, error) {
+	shop, env := k.workshop(dir)
+	p, _, probs := shop.Read(ctx, env, nil)
+	if p != nil {
+		return p, shop, nil
+	}
+	for _, x := range probs {
+		if x.Grade == project.Error {
+			k.note("%s\n", problemText(x))
 		}
-		return nil, nil, fmt.Errorf("the project in %s cannot be run as it is", dir)
 	}
-	s := secret.New(env)
-	for _, text := range src.Files {
-		s.Learn(text)
-	}
-	return p, s, nil
+	shop.Close()
+	return nil, nil, fmt.Errorf("the project in %s cannot be run as it is", dir)
 }
 
 func problemText(x project.Problem) string {
@@ -116,18 +122,19 @@ var checkCommand = command{
 	name: "check", args: "[DIR]", most: 1, does: "read a project and list its problems", example: "stonebaton check examples/harbour",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.asJSON(fs)
-		return func(_ context.Context, args []string) error {
+		return func(ctx context.Context, args []string) error {
 			dir := "."
 			if len(args) > 0 {
 				dir = args[0]
 			}
-			p, _, probs := app.Read(dir, app.Environment(dir, nil))
-			errs := 0
+			shop, env := k.workshop(dir)
+			defer shop.Close()
+			p, _, probs := shop.Read(ctx, env, nil)
+			n := map[project.Grade]int{}
 			for _, x := range probs {
-				if x.Grade == project.Error {
-					errs++
-				}
+				n[x.Grade]++
 			}
+			errs := n[project.Error]
 			var end error
 			if errs > 0 {
 				end = exit(failed)
@@ -148,17 +155,25 @@ var checkCommand = command{
 				k.print("%s\n", problemText(x))
 			}
 			if p == nil {
-				k.print("%s and %s. No run can start until the errors are mended.\n", count(errs, "error"), count(len(probs)-errs, "warning"))
+				k.print("%s and %s. No run can start until the errors are mended.\n", count(errs, "error"), doubts(n))
 				return end
 			}
 			say := "No problems"
 			if len(probs) > 0 {
-				say = count(len(probs), "warning")
+				say = doubts(n)
 			}
 			k.print("%s: %s with %s, %s, %s, %s. It begins with %s.\n", p.Name, say, count(len(p.Agents), "agent"), count(len(p.Tools), "tool"), count(len(p.Models), "model"), count(len(p.Drills), "drill"), p.Start)
 			return nil
 		}
 	},
+}
+
+// doubts counts what keeps no run from starting.
+func doubts(n map[project.Grade]int) string {
+	if n[project.Hint] == 0 {
+		return count(n[project.Warning], "warning")
+	}
+	return count(n[project.Warning], "warning") + " and " + count(n[project.Hint], "hint")
 }
 
 var drillCommand = command{
@@ -168,10 +183,11 @@ var drillCommand = command{
 		dir := fs.String("dir", ".", "the project's `folder`")
 		steps := fs.Bool("steps", false, "show the steps of every drill, not only of those that failed")
 		return func(ctx context.Context, args []string) error {
-			p, s, err := k.folder(*dir)
+			p, shop, err := k.folder(ctx, *dir)
 			if err != nil {
 				return err
 			}
+			defer shop.Close()
 			if len(p.Drills) == 0 {
 				return fmt.Errorf("the project has no drills; write one: `stonebaton schema drill` says how")
 			}
@@ -180,7 +196,7 @@ var drillCommand = command{
 					k.drill(r, *steps)
 				}
 			}
-			results, err := app.RunDrills(ctx, p, s, args, tell)
+			results, err := app.RunDrills(ctx, p, shop, args, tell)
 			if err != nil {
 				return err
 			}
@@ -264,11 +280,12 @@ var toolsCommand = command{
 		return func(ctx context.Context, args []string) error {
 			var list []api.Tool
 			if k.here(*dir) {
-				p, _, err := k.folder(or(*dir, "."))
+				p, shop, err := k.folder(ctx, or(*dir, "."))
 				if err != nil {
 					return err
 				}
-				list = service.Tools(p)
+				defer shop.Close()
+				list = service.Tools(p, nil)
 			} else {
 				var err error
 				if list, err = k.client().Tools(ctx); err != nil {
@@ -297,9 +314,9 @@ var toolsCommand = command{
 				return nil
 			}
 			w := tabwriter.NewWriter(k.Out, 0, 4, 3, ' ', 0)
-			fmt.Fprintln(w, "tool\teffect\tby\tstubs\tgate\tagents\tsummary")
+			fmt.Fprintln(w, "tool\teffect\trung\tby\tstubs\tgate\tagents\tsummary")
 			for _, t := range list {
-				fmt.Fprintf(w, "%s\t%s\t%s\t%d\t%s\t%s\t%s\n", t.ID, t.Effect, t.Handler, t.Stubs, or(t.Gate, "none"), or(strings.Join(t.Agents, ", "), "nobody"), clip(t.Summary, 60))
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\n", t.ID, t.Effect, t.Rung, t.Handler, t.Stubs, or(t.Gate, "none"), or(strings.Join(t.Agents, ", "), "nobody"), clip(t.Summary, 60))
 			}
 			return w.Flush()
 		}
@@ -308,7 +325,10 @@ var toolsCommand = command{
 
 func (k *call) tool(t api.Tool) {
 	k.print("%s\n%s\n\n", t.ID, t.Summary)
-	k.print("effect   %s\nby       %s, %s\n", t.Effect, t.Handler, count(t.Stubs, "stub"))
+	k.print("effect   %s\nrung     %s\nby       %s, %s\n", t.Effect, t.Rung, strings.TrimSpace(t.Handler+" "+t.Runs), count(t.Stubs, "stub"))
+	if t.Source != "" {
+		k.print("source   %s\n", t.Source)
+	}
 	if t.Gate != "" {
 		k.print("gate     %s: %s\n", t.Gate, or(strings.Join(t.By, ", "), "anybody"))
 	}
@@ -329,6 +349,7 @@ var tryCommand = command{
 		k.asJSON(fs)
 		args := fs.String("args", "{}", "the arguments, as `JSON`")
 		stub := fs.Bool("stub", false, "call the stub in place of the live tool")
+		keep := fs.Bool("keep", false, "make a stub of what came back, in the tool's file")
 		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
 		state := fs.String("state", "{}", "the state it sees, as `JSON`")
 		return func(ctx context.Context, rest []string) error {
@@ -346,15 +367,21 @@ var tryCommand = command{
 				return use("-state is not a JSON object: %v", err)
 			}
 			var out api.Tried
+			var add func() (project.Edit, error)
 			var err error
 			if k.here(*dir) {
-				p, s, ferr := k.folder(or(*dir, "."))
+				p, shop, ferr := k.folder(ctx, or(*dir, "."))
 				if ferr != nil {
 					return ferr
 				}
-				out, err = service.Try(ctx, p, app.Handlers(s), s, rest[0], in)
+				defer shop.Close()
+				out, err = service.Try(ctx, p, shop.Set, shop.Secrets, rest[0], in)
+				add = func() (project.Edit, error) {
+					return shop.AddStub(p, app.Environment(or(*dir, "."), nil), rest[0], service.DraftOf(out))
+				}
 			} else {
 				out, err = k.client().Try(ctx, rest[0], in)
+				add = func() (project.Edit, error) { return k.client().AddStub(ctx, rest[0], api.NewStub{Try: out.Try}) }
 			}
 			if err != nil {
 				return err
@@ -364,16 +391,31 @@ var tryCommand = command{
 				end = exit(failed)
 			}
 			if k.json {
-				return errors.Join(k.printJSON(out), end)
+				err = k.printJSON(out)
+			} else {
+				k.tried(out)
 			}
-			k.tried(out)
-			return end
+			if *keep && out.Status != "refused" {
+				edit, aerr := add()
+				if aerr != nil {
+					return fmt.Errorf("no stub was made: %w", aerr)
+				}
+				k.note("a stub was made of it: %s:%d\n", edit.File, edit.Line)
+			}
+			return errors.Join(err, end)
 		}
 	},
 }
 
 func (k *call) tried(t api.Tried) {
-	k.print("%s %s in %s\n", t.ID, t.Status, span(t.MS))
+	way := "live"
+	if t.Tools == ledger.ToolsStubs {
+		way = "stub"
+	}
+	k.print("%s %s in %s (%s), %d bytes, about %d tokens for the model\n", t.ID, t.Status, span(t.MS), way, t.Bytes, t.Tokens)
+	for _, r := range t.Repairs {
+		k.print("repaired %s\n", r)
+	}
 	if t.Error != "" {
 		k.print("error    %s (%s, %s)\n", t.Error, t.Class, strings.ReplaceAll(string(t.Known), "_", " "))
 	}
@@ -393,6 +435,15 @@ func (k *call) tried(t api.Tried) {
 	}
 	if p := t.Sent; p != nil {
 		k.print("proof    %s\n", proof(p))
+		for _, h := range slices.Sorted(maps.Keys(p.Headers)) {
+			k.print("         %s: %s\n", h, p.Headers[h])
+		}
+		if p.Diff != "" {
+			k.print("diff     %s\n", strings.ReplaceAll(strings.TrimSpace(p.Diff), "\n", "\n         "))
+		}
+		if p.Undo != "" && t.Try != 0 {
+			k.print("undo     stonebaton undo %s\n", p.Undo)
+		}
 		if p.Log != "" {
 			k.print("log      %s\n", strings.ReplaceAll(strings.TrimSpace(p.Log), "\n", "\n         "))
 		}
@@ -410,10 +461,12 @@ var modelsCommand = command{
 			var p *project.Project
 			var s *secret.Store
 			if k.here(*dir) {
-				var err error
-				if p, s, err = k.folder(or(*dir, ".")); err != nil {
+				now, shop, err := k.folder(ctx, or(*dir, "."))
+				if err != nil {
 					return err
 				}
+				defer shop.Close()
+				p, s = now, shop.Secrets
 			}
 			if *test != "" {
 				return k.testModel(ctx, p, s, *test)
@@ -475,12 +528,15 @@ func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Stor
 }
 
 var schemaCommand = command{
-	name: "schema", args: "KIND", most: 1, does: "print the JSON Schema of a kind of document, for editors", example: "stonebaton schema tool > tool.schema.json",
+	name: "schema", args: "KIND", most: 2, does: "print the JSON Schema of a kind of document, or the declarations of a script, for editors", example: "stonebaton schema tool > tool.schema.json\nstonebaton schema script reckon_dues > reckon_dues.d.ts",
 	set: func(k *call, _ *flag.FlagSet) func(context.Context, []string) error {
-		return func(_ context.Context, args []string) error {
+		return func(ctx context.Context, args []string) error {
 			kinds := strings.Join(project.Kinds(), ", ")
 			if len(args) == 0 {
-				return use("of which kind? There is: %s", kinds)
+				return use("of which kind? There is: %s, and script TOOL", kinds)
+			}
+			if args[0] == "script" || len(args) == 2 {
+				return k.declarations(ctx, args)
 			}
 			doc, ok := project.KindSchema(args[0])
 			if !ok {

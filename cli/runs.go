@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"slices"
 	"strings"
 	"text/tabwriter"
 
@@ -23,18 +24,38 @@ import (
 type wish struct {
 	session, to, model string
 	stubs, noTools     bool
+	rung               ledger.Rung
+	rungs              map[string]ledger.Rung
 }
 
 func (w *wish) flags(fs *flag.FlagSet) {
 	fs.StringVar(&w.session, "session", "", "go on with this `session`")
 	fs.StringVar(&w.to, "to", "", "begin with this `agent`")
 	fs.StringVar(&w.model, "model", "", "ask this `model` of the project in place of the agents' own")
+	fs.Func("rung", "let tools go no further than this `rung` (stub, read, ask, free), or one of them: TOOL=RUNG; may be given again", func(v string) error {
+		tool, r, one := strings.Cut(v, "=")
+		if !one {
+			tool, r = "", v
+		}
+		if !slices.Contains(ledger.Rungs(), ledger.Rung(r)) {
+			return fmt.Errorf("there is no rung %q; there is stub, read, ask and free", r)
+		}
+		if !one {
+			w.rung = ledger.Rung(r)
+			return nil
+		}
+		if w.rungs == nil {
+			w.rungs = map[string]ledger.Rung{}
+		}
+		w.rungs[tool] = ledger.Rung(r)
+		return nil
+	})
 	fs.BoolVar(&w.stubs, "stubs", false, "call stubs in place of live tools")
 	fs.BoolVar(&w.noTools, "no-tools", false, "take every tool away")
 }
 
 func (w *wish) start(text string) (api.Start, error) {
-	s := api.Start{Text: text, Session: w.session, Agent: w.to, Model: w.model, Tools: ledger.ToolsLive}
+	s := api.Start{Text: text, Session: w.session, Agent: w.to, Model: w.model, Tools: ledger.ToolsLive, Rung: w.rung, Rungs: w.rungs}
 	switch {
 	case w.stubs && w.noTools:
 		return s, use("-stubs and -no-tools cannot go together")

@@ -7,11 +7,14 @@ import (
 	"flag"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -22,6 +25,7 @@ import (
 	"stonebaton/engine"
 	"stonebaton/examples/harbour"
 	"stonebaton/examples/harbour/office"
+	"stonebaton/examples/harbour/weather"
 	"stonebaton/service"
 	"stonebaton/understudy"
 	"stonebaton/web"
@@ -75,7 +79,7 @@ var serveCommand = command{
 				return err
 			}
 			defer l.Close()
-			a, err := app.Open(ctx, app.Config{Dir: dir, Data: *data, Logger: log})
+			a, err := app.Open(ctx, app.Config{Dir: dir, Data: *data, Own: k.own, Logger: log})
 			if err != nil {
 				return err
 			}
@@ -108,7 +112,11 @@ var demoCommand = command{
 		dir := fs.String("dir", "harbour-demo", "the `folder` for the project's files; those that are there stay")
 		data := fs.String("data", "", "the `folder` of the records; .stonebaton in it, if not said")
 		level := fs.String("log", "warn", "log `level`: debug, info, warn, error")
+		tools := fs.Bool("weather", false, "be the demo's weather station in place of all that: a tool server of the Model Context Protocol on standard input and output")
 		return func(ctx context.Context, _ []string) error {
+			if *tools {
+				return quiet(ctx, weather.Server().Run(ctx, k.stdio()))
+			}
 			log, err := logger(k, *level)
 			if err != nil {
 				return err
@@ -162,8 +170,15 @@ func (d *demo) run(ctx context.Context, addr string) error {
 		return err
 	}
 	defer o.Close()
-	env := map[string]string{"OFFICE_URL": "http://" + officeL.Addr().String(), "OFFICE_TOKEN": officeToken,
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	env := map[string]string{"STONEBATON": self, "OFFICE_URL": "http://" + officeL.Addr().String(), "OFFICE_TOKEN": officeToken,
 		"UNDERSTUDY_URL": "http://" + understudyL.Addr().String() + "/v1", "UNDERSTUDY_KEY": understudyKey}
+	if err := d.dotenv(env); err != nil {
+		return err
+	}
 	k.note("The harbour of Kelmere: everything about it is made up.\n")
 	k.note("  files       %s   (change them: they are read again at once)\n", d.dir)
 	k.note("  office      %s   the harbour office's own system\n", env["OFFICE_URL"])
@@ -183,16 +198,15 @@ func (d *demo) run(ctx context.Context, addr string) error {
 		g.Go(func() error { <-ctx.Done(); return srv.Close() })
 	}
 	side(officeL, o.Handler())
-	p, _, _ := app.Read(d.dir, app.Environment(d.dir, env))
+	a, err := app.Open(ctx, app.Config{Dir: d.dir, Data: d.data, Env: env, Own: k.own, Logger: d.log})
+	if err != nil {
+		return err
+	}
+	p, _ := a.Projects.Current()
 	if p != nil {
 		stand.Models["house"], _ = understudy.LinesOf(p, "")
 	}
 	side(understudyL, stand.Handler())
-
-	a, err := app.Open(ctx, app.Config{Dir: d.dir, Data: d.data, Env: env, Logger: d.log})
-	if err != nil {
-		return err
-	}
 	k.problems(a)
 	if p != nil {
 		stand.Turn(understudy.Knob{})
@@ -221,17 +235,34 @@ func (d *demo) run(ctx context.Context, addr string) error {
 	if console.Addr().String() != DefaultAddress {
 		k.note("  export STONEBATON_URL=%s\n", url)
 	}
-	self := "stonebaton"
-	if _, err := exec.LookPath(self); err != nil {
-		self = os.Args[0]
+	name := "stonebaton"
+	if _, err := exec.LookPath(name); err != nil {
+		name = os.Args[0]
 	}
-	k.note("  %[1]s say \"Reserve a berth for the Marrow Light from tomorrow noon, two nights, please.\"\n  %[1]s tickets\nCtrl-C ends it; the next start goes on where it stood.\n\n", self)
+	k.note("  %[1]s say \"Reserve a berth for the Marrow Light from tomorrow noon, two nights, please.\"\n  %[1]s tickets\nCtrl-C ends it; the next start goes on where it stood.\n\n", name)
 	g.Go(func() error { return k.serve(ctx, a, console, d.log) })
 	err = g.Wait()
 	if errors.Is(err, context.Canceled) {
 		return nil
 	}
 	return err
+}
+
+// ofDemo is the first line of an .env that the demo wrote, and may write again.
+const ofDemo = "# Written by stonebaton demo: where its stand-ins are. Taken anew at each start.\n"
+
+// dotenv puts what the demo's files need into its .env, so that commands on the
+// folder work beside the service.
+func (d *demo) dotenv(env map[string]string) error {
+	file := filepath.Join(d.dir, ".env")
+	if raw, err := os.ReadFile(file); err == nil && !strings.HasPrefix(string(raw), ofDemo) {
+		return nil // somebody's own
+	}
+	text := ofDemo
+	for _, k := range slices.Sorted(maps.Keys(env)) {
+		text += k + "=" + env[k] + "\n"
+	}
+	return os.WriteFile(file, []byte(text), 0o600)
 }
 
 // consoleListener takes the usual address, or any free one where that is taken
@@ -335,10 +366,11 @@ var understudyCommand = command{
 		return func(ctx context.Context, _ []string) error {
 			s := &understudy.Server{Key: *key, Models: map[string][]understudy.Line{*name: nil}}
 			if *dir != "" {
-				p, _, err := k.folder(*dir)
+				p, shop, err := k.folder(ctx, *dir)
 				if err != nil {
 					return err
 				}
+				defer shop.Close()
 				s.Models[*name], _ = understudy.LinesOf(p, "")
 			}
 			knob.LatencyMS, knob.WordMS = int(latency.Milliseconds()), int(word.Milliseconds())

@@ -16,7 +16,9 @@ import (
 	"time"
 
 	"stonebaton/api"
+	"stonebaton/core/project"
 	"stonebaton/store"
+	"stonebaton/tools"
 )
 
 // Client is a service's address. Its methods return *api.Problem for what the
@@ -272,3 +274,33 @@ func (c *Client) follow(ctx context.Context, run string, after int64, change fun
 	}
 	return last, false, errBroken
 }
+
+// AddStub writes a stub into the file of a tool.
+func (c *Client) AddStub(ctx context.Context, tool string, in api.NewStub) (out project.Edit, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/tools/"+url.PathEscape(tool)+"/stubs", in, &out)
+}
+
+// Outbox lists the messages that tools have sent, to one recipient or to all.
+func (c *Client) Outbox(ctx context.Context, to string) ([]tools.Message, error) {
+	var out struct{ Messages []tools.Message }
+	return out.Messages, c.do(ctx, http.MethodGet, "/api/outbox?to="+url.QueryEscape(to), nil, &out)
+}
+
+// Undo undoes a change of a file, by its key.
+func (c *Client) Undo(ctx context.Context, key string) (out tools.Change, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/undo/"+url.PathEscape(key), struct{}{}, &out)
+}
+
+// Sources lists the sources of the project.
+func (c *Client) Sources(ctx context.Context) ([]api.Source, error) {
+	var out struct{ Sources []api.Source }
+	return out.Sources, c.do(ctx, http.MethodGet, "/api/sources", nil, &out)
+}
+
+// Inspect asks what a source offers.
+func (c *Client) Inspect(ctx context.Context, name string) (out api.Inspected, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(name), nil, &out)
+}
+
+// Base is the service's URL.
+func (c *Client) Base() string { return c.base }

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/core/near"
@@ -423,10 +424,28 @@ func (d *driver) call(a loop.Call) {
 	vars := loop.Vars(d.project, d.state, step)
 	var args any
 	_ = json.Unmarshal(a.Call.Args, &args) // it was checked when it was decided or amended
-	inv := Invocation{Project: d.project, Tool: a.Tool, Args: args, Vars: vars, Key: a.Started.Key, Stub: a.Started.Stub}
+	opened := d.state.Opened
+	inv := Invocation{Project: d.project, Tool: a.Tool, Args: args, Vars: vars, Facts: d.state.Facts, Key: a.Started.Key, Stub: a.Started.Stub,
+		Run: d.run, Person: opened.Person, Pause: d.pause}
 	d.deed(step, a.Started.Attempt, a.Tool.Timeout, func(ctx context.Context, out *done) {
+		if inv.Args, out.bad = d.whole(ctx, a.Tool, args); out.bad != nil {
+			return
+		}
+		inv.Vars["args"] = expr.Typed(a.Tool.Input.Doc(), inv.Args)
 		out.result, out.bad = d.e.Tools.Call(ctx, inv)
 	})
+}
+
+// pause waits on the engine's clock, which in a drill stands still.
+func (d *driver) pause(ctx context.Context, wait time.Duration) error {
+	due, stop := d.e.Clock.Until(d.e.Clock.Now().Add(wait), true)
+	defer stop()
+	select {
+	case <-due:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }
 
 func (d *driver) deed(step string, attempt int, limit time.Duration, do func(context.Context, *done)) {
@@ -466,22 +485,30 @@ func (d *driver) finish(x *done) {
 		}
 		d.stage(loop.TurnReceived(d.project, d.state, x.reply, x.took))
 	case x.bad != nil:
-		x.bad.Say, x.bad.Body, x.bad.Sent = bl.Text(x.bad.Say), bl.Value(x.bad.Body), blankSent(bl, x.bad.Sent)
+		x.bad.Say, x.bad.Body, x.bad.Sent = bl.Text(x.bad.Say), bl.Value(x.bad.Body), BlankSent(bl, x.bad.Sent)
 		d.stage(loop.CallFailed(d.project, d.state, x.step, *x.bad, x.took, now, d.e.Jitter()))
 	default:
-		x.result.Value, x.result.Sent = bl.Value(x.result.Value), blankSent(bl, x.result.Sent)
+		x.result.Value, x.result.Sent = bl.Value(x.result.Value), BlankSent(bl, x.result.Sent)
 		for _, ev := range loop.CallReturned(d.project, d.state, x.step, x.result, x.took, now, d.e.Jitter()) {
 			d.stage(ev)
 		}
 	}
 }
 
-func blankSent(bl Blanker, s *ledger.Sent) *ledger.Sent {
+// BlankSent takes secrets out of the proof of a call.
+func BlankSent(bl Blanker, s *ledger.Sent) *ledger.Sent {
 	if s == nil {
 		return nil
 	}
 	c := *s
-	c.URL, c.Body, c.Reply, c.Log = bl.Text(s.URL), bl.Text(s.Body), bl.Text(s.Reply), bl.Text(s.Log)
+	c.URL, c.Body, c.Reply, c.Log, c.Diff = bl.Text(s.URL), bl.Text(s.Body), bl.Text(s.Reply), bl.Text(s.Log), bl.Text(s.Diff)
+	c.Headers = map[string]string{}
+	for k, v := range s.Headers {
+		c.Headers[k] = bl.Text(v)
+	}
+	if len(c.Headers) == 0 {
+		c.Headers = nil
+	}
 	return &c
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	mrand "math/rand/v2"
 	"slices"
 	"strings"
@@ -193,13 +194,17 @@ func (e *Engine) Wait(ctx context.Context) error {
 
 // Start is what a run begins with.
 type Start struct {
-	Session string         `json:"session,omitempty"` // "" begins one
-	Text    string         `json:"text"`
-	Person  string         `json:"person,omitempty"`
-	Agent   string         `json:"agent,omitempty"` // "" is the last holder of the baton, or the project's start
-	Tools   ledger.Tools   `json:"tools,omitempty"`
-	Model   string         `json:"model,omitempty"`
-	State   map[string]any `json:"state,omitempty"` // facts to begin with, for a new session
+	Session string                 `json:"session,omitempty"` // "" begins one
+	Text    string                 `json:"text"`
+	Person  string                 `json:"person,omitempty"`
+	Agent   string                 `json:"agent,omitempty"` // "" is the last holder of the baton, or the project's start
+	Tools   ledger.Tools           `json:"tools,omitempty"`
+	Rung    ledger.Rung            `json:"rung,omitempty"`  // for all tools; none goes higher than the files let it
+	Rungs   map[string]ledger.Rung `json:"rungs,omitempty"` // for some
+	Model   string                 `json:"model,omitempty"`
+	State   map[string]any         `json:"state,omitempty"` // facts to begin with, for a new session
+	Call    *ledger.Ask            `json:"call,omitempty"`  // one call in place of a message: no model is asked
+	Via     string                 `json:"via,omitempty"`   // what brought it
 }
 
 // Begun tells where a message went.
@@ -224,7 +229,7 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	if err != nil {
 		return Begun{}, err
 	}
-	if strings.TrimSpace(st.Text) == "" {
+	if strings.TrimSpace(st.Text) == "" && st.Call == nil {
 		return Begun{}, refused("Say what you want in text.", "the message is empty")
 	}
 	if st.Person == "" {
@@ -236,6 +241,9 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	case ledger.ToolsLive, ledger.ToolsStubs, ledger.ToolsOff:
 	default:
 		return Begun{}, refused("Use live, stubs or off.", "tools cannot be %q", st.Tools)
+	}
+	if err := checkRungs(p, st); err != nil {
+		return Begun{}, err
 	}
 	if st.Agent != "" && p.Agents[st.Agent] == nil {
 		return Begun{}, refused("`stonebaton tools` and the project's files show what there is.", "there is no agent %q.%s", st.Agent, near.Hint(st.Agent, names(p.Agents)))
@@ -252,6 +260,11 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 		}
 	}
 	st.Text = e.Blanker.Text(st.Text)
+	if st.Call != nil {
+		call := *st.Call
+		call.Args = e.Blanker.Text(call.Args)
+		st.Call, st.Text = &call, call.Tool
+	}
 	b, err := e.open(ctx, p, st, 0)
 	if !errors.Is(err, ErrBusy) {
 		return b, err
@@ -268,6 +281,24 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	return Begun{Session: st.Session, WaitsFor: s.Last}, nil
 }
 
+func checkRungs(p *project.Project, st Start) error {
+	is := func(r ledger.Rung) error {
+		if r != "" && !slices.Contains(ledger.Rungs(), r) {
+			return refused("The rungs are stub, read, ask and free.", "there is no rung %q", r)
+		}
+		return nil
+	}
+	for name, r := range st.Rungs {
+		if p.Tools[name] == nil {
+			return refused("`stonebaton tools` lists them.", "there is no tool %q to set the rung of.%s", name, near.Hint(name, names(p.Tools)))
+		}
+		if err := is(r); err != nil {
+			return err
+		}
+	}
+	return is(st.Rung)
+}
+
 func names[T any](m map[string]T) []string {
 	out := make([]string, 0, len(m))
 	for k := range m {
@@ -281,7 +312,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 	for try := 0; ; try++ {
 		sess, fresh := Session{ID: st.Session}, st.Session == ""
 		opened := &ledger.RunOpened{Project: p.Name, Version: p.Version, Person: st.Person, Text: st.Text, Tools: st.Tools,
-			Model: st.Model, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
+			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
 		if fresh {
 			sess.ID = e.NewID()
 		} else {
@@ -297,7 +328,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 				if err != nil {
 					return Begun{}, err
 				}
-				opened.Memory, opened.State = last.Memory(), last.Facts
+				opened.Memory, opened.State, opened.Handles = last.Memory(), last.Facts, slices.Sorted(maps.Keys(last.Handles))
 				if p.Agents[last.Agent] != nil {
 					opened.Agent = last.Agent
 				}
@@ -305,6 +336,9 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 		}
 		if st.Agent != "" {
 			opened.Agent = st.Agent
+		}
+		if st.Call != nil {
+			opened.Agent, opened.Why = "", "a call from outside, by "+st.Person
 		}
 		opened.Session = sess.ID
 		id := fmt.Sprintf("%s-%d", sess.ID, sess.Runs+1)

@@ -90,8 +90,13 @@ type Invocation struct {
 	Tool    *project.Tool
 	Args    any
 	Vars    expr.Vars
-	Key     string // the same at every attempt
+	Facts   map[string]any // the state, as JSON has it
+	Key     string         // the same at every attempt
 	Stub    bool
+	Bench   bool // tried by itself: more of the raw reply is kept
+	Run     string
+	Person  string
+	Pause   func(context.Context, time.Duration) error // waits; a drill's does not take the time
 }
 
 // Tools carries calls out.

@@ -67,6 +67,17 @@ func (s *Store) value(name string) (string, bool) {
 	return v, true
 }
 
+// Keep blanks a value from now on that no file names, such as a token that was
+// fetched. What stands in its place says what it was.
+func (s *Store) Keep(name, value string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.known["kept "+value] == "" {
+		s.known["kept "+value] = value
+		s.add(name, value)
+	}
+}
+
 // add learns every form in which a value may turn up.
 func (s *Store) add(name, v string) {
 	if len(v) < shortest {

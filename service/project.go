@@ -18,13 +18,10 @@ import (
 
 	"stonebaton/api"
 	"stonebaton/app"
-	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
-	"stonebaton/core/loop"
 	"stonebaton/core/near"
 	"stonebaton/core/project"
 	"stonebaton/core/prompt"
-	"stonebaton/core/schema"
 	"stonebaton/engine"
 )
 
@@ -159,12 +156,36 @@ func (s *Service) problems(c *echo.Context) error {
 	return c.JSON(http.StatusOK, api.Problems{Problems: probs, Older: older, Read: read})
 }
 
-// Tools lists the tools of a project.
-func Tools(p *project.Project) []api.Tool {
+// carriedBy says in a line what carries a tool out.
+func carriedBy(t *project.Tool) string {
+	switch {
+	case t.HTTP != nil:
+		return t.HTTP.Method + " " + t.HTTP.URL.String()
+	case t.Command != nil:
+		var parts []string
+		for _, a := range t.Command.Run {
+			parts = append(parts, a.String())
+		}
+		return strings.Join(parts, " ")
+	case t.SQL != nil:
+		return strings.Join(strings.Fields(t.SQL.Query), " ")
+	case t.Builtin != nil:
+		return t.Builtin.Do
+	case t.Remote != nil && t.Remote.Operation != nil:
+		return t.Remote.Operation.Method + " " + t.Remote.Operation.Path
+	case t.Remote != nil:
+		return t.Remote.Name
+	}
+	return ""
+}
+
+// Tools lists the tools of a project, each with the problems that stand where it
+// is defined.
+func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 	out := []api.Tool{}
 	for _, n := range names(p.Tools) {
 		t := p.Tools[n]
-		a := api.Tool{ID: n, Status: "live", Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Replay: t.Replay, Stubs: len(t.Stubs), By: []string{},
+		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: carriedBy(t), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Replay: t.Replay, Stubs: len(t.Stubs), By: []string{},
 			Agents: []string{}, Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
 		if a.Handler == "stub" {
 			a.Status = "stub"
@@ -183,6 +204,11 @@ func Tools(p *project.Project) []api.Tool {
 				a.Agents = append(a.Agents, agent)
 			}
 		}
+		for _, x := range probs {
+			if x.File == t.Place.File && x.Line >= t.Place.Line && x.Line < p.Ends(t) {
+				a.Problems = append(a.Problems, x)
+			}
+		}
 		out = append(out, a)
 	}
 	return out
@@ -193,92 +219,8 @@ func (s *Service) tools(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"tools": Tools(p)})
-}
-
-func (s *Service) try(c *echo.Context) error {
-	var in api.Try
-	if err := body(c, &in); err != nil {
-		return err
-	}
-	p, err := s.app.Projects.Current()
-	if err != nil {
-		return err
-	}
-	out, err := Try(c.Request().Context(), p, s.app.Tools, s.app.Secrets, c.Param("name"), in)
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, out)
-}
-
-// Try calls one tool by itself and gives the words that a model would read.
-// Nothing of it is recorded, and no gate stands in its way: who tries is the
-// person.
-func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engine.Blanker, name string, in api.Try) (api.Tried, error) {
-	t := p.Tools[name]
-	if t == nil {
-		return api.Tried{}, problem(http.StatusNotFound, "`stonebaton tools` lists them.", "there is no tool %q.%s", name, near.Hint(name, names(p.Tools)))
-	}
-	if in.Tools != "" && in.Tools != ledger.ToolsLive && in.Tools != ledger.ToolsStubs {
-		return api.Tried{}, problem(http.StatusBadRequest, "Use live or stubs.", "tools cannot be %q on the bench", in.Tools)
-	}
-	if in.Args == nil {
-		in.Args = map[string]any{}
-	}
-	if in.State == nil {
-		in.State = map[string]any{}
-	}
-	out := api.Tried{ID: name}
-	if faults := t.Input.Check(in.Args); len(faults) > 0 {
-		out.Status, out.Class, out.Error, out.Known = "refused", "schema", schema.Say(faults), ledger.NotDone
-		out.Words = fmt.Sprintf("%s was not called: %s.", name, schema.Say(faults))
-		return out, nil
-	}
-	at := time.Now().In(p.Zone)
-	vars := expr.Vars{"args": expr.Typed(t.Input.Doc(), in.Args), "state": expr.Typed(p.State.Doc(), in.State), "person": map[string]any{"name": "local"}, "project": p.Name,
-		"run": map[string]any{"id": "", "session": ""}, "today": at.Format("2006-01-02"), "now": at}
-	if g := t.Gate; g != nil {
-		held, err := true, error(nil)
-		if g.When != nil {
-			held, err = g.When.True(vars)
-		}
-		if held || err != nil {
-			out.Gate = "in a run a person would be asked first"
-			if g.Why != "" {
-				out.Gate += ": " + g.Why
-			}
-		}
-	}
-	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
-	defer cancel()
-	began := time.Now()
-	key := ledger.Key("bench", strconv.FormatInt(began.UnixNano(), 36))
-	r, bad := handlers.Call(ctx, engine.Invocation{Project: p, Tool: t, Args: in.Args, Vars: vars, Key: key, Stub: in.Tools == ledger.ToolsStubs})
-	out.MS = time.Since(began).Milliseconds()
-	sent := r.Sent
-	if bad == nil {
-		value := bl.Value(r.Value)
-		var sp loop.Spoken
-		if sp, bad = loop.Speak(t, vars, value); bad == nil {
-			out.Status, out.Result, out.Words, out.Sets = "returned", value, sp.Words, sp.Sets
-		} else {
-			out.Result = value
-		}
-	}
-	if bad != nil {
-		if bad.Sent != nil {
-			sent = bad.Sent
-		}
-		bad.Say = bl.Text(bad.Say)
-		out.Status, out.Class, out.Error, out.Known, out.Words = "failed", bad.Class, bad.Say, bad.Outcome, loop.FailedWords(t, vars, bad)
-	}
-	if sent != nil {
-		cp := *sent
-		cp.URL, cp.Body, cp.Reply, cp.Log = bl.Text(cp.URL), bl.Text(cp.Body), bl.Text(cp.Reply), bl.Text(cp.Log)
-		out.Sent = &cp
-	}
-	return out, nil
+	probs, _, _ := s.app.Projects.Problems()
+	return c.JSON(http.StatusOK, map[string]any{"tools": Tools(p, probs)})
 }
 
 func (s *Service) tickets(c *echo.Context) error {
@@ -379,7 +321,7 @@ func (s *Service) runDrills(c *echo.Context) error {
 		return err
 	}
 	ctx := c.Request().Context()
-	results, err := app.RunDrills(ctx, p, s.app.Secrets, in.Names, nil)
+	results, err := app.RunDrills(ctx, p, s.app.Workshop, in.Names, nil)
 	if err != nil {
 		return err
 	}

@@ -64,6 +64,8 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	e.GET("/healthz", func(c *echo.Context) error { return c.JSON(http.StatusOK, map[string]string{"status": "ok"}) })
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", echo.WrapHandler(s.metrics.handler()))
+	offered := NewToolServer(a, log)
+	e.Any("/mcp", echo.WrapHandler(offered.Handler()))
 	g := e.Group("/api")
 	g.GET("/openapi.json", s.document)
 	g.POST("/runs", s.begin)
@@ -79,6 +81,13 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/problems", s.problems)
 	g.GET("/tools", s.tools)
 	g.POST("/tools/:name/try", s.try)
+	g.POST("/tools/:name/stubs", s.addStub)
+	g.GET("/tries", s.tries)
+	g.GET("/tries/:id", s.tried)
+	g.GET("/outbox", s.outbox)
+	g.POST("/undo/:key", s.undo)
+	g.GET("/sources", s.sources)
+	g.GET("/sources/:name", s.inspect)
 	g.GET("/tickets", s.tickets)
 	g.GET("/tickets/:id", s.ticket)
 	g.POST("/tickets/:id/settle", s.settle)
@@ -174,6 +183,8 @@ func asProblem(err error) *api.Problem {
 		return problem(http.StatusNotFound, "`stonebaton runs` lists them.", "there is no such run")
 	case errors.Is(err, engine.ErrNoSession):
 		return problem(http.StatusNotFound, "Leave the session away to begin a new one.", "there is no such session")
+	case errors.Is(err, store.ErrNoTry):
+		return problem(http.StatusNotFound, "GET /api/tries lists them.", "there is no such try")
 	case errors.Is(err, store.ErrNoTicket):
 		return problem(http.StatusNotFound, "`stonebaton tickets` lists them.", "there is no such ticket")
 	case errors.As(err, &he):

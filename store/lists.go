@@ -172,6 +172,7 @@ type Ticket struct {
 	ApproversRaw string          `json:"-" db:"approvers"`
 	By           []string        `json:"by" db:"-"`
 	Why          string          `json:"why" db:"why"`
+	Reason       string          `json:"reason,omitempty" db:"reason"` // the model's own, for reason_first
 	Shown        string          `json:"shown" db:"shown"`
 	DueRaw       sql.NullInt64   `json:"-" db:"due"`
 	Due          *time.Time      `json:"due,omitempty" db:"-"`

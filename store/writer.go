@@ -24,7 +24,7 @@ const (
 	sqlInboxTake = `DELETE FROM inbox WHERE id = ?`
 	sqlEvent     = `INSERT INTO event (run, seq, at, v, kind, thread, step, data, file) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`
 	sqlPart      = `INSERT INTO part (hash, body, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`
-	sqlRaise     = `INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, status) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'open')`
+	sqlRaise     = `INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, status) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'open')`
 	sqlSettle    = `UPDATE ticket SET status = ?, settled_by = ?, because = ?, new_args = ?, settled_at = ? WHERE run = ? AND step = ? AND status = 'open'`
 )
 
@@ -227,7 +227,7 @@ func (t *tx) ticket(e eventRow, data ledger.Data) error {
 		if d.Due != nil {
 			due = sql.NullInt64{Int64: micro(*d.Due), Valid: true}
 		}
-		return t.exec(sqlRaise, e.Run, e.Step, string(d.Form), d.Agent, d.Tool, string(d.Args), d.Ask, string(by), d.Why, string(d.Shown), due, e.At)
+		return t.exec(sqlRaise, e.Run, e.Step, string(d.Form), d.Agent, d.Tool, string(d.Args), d.Ask, string(by), d.Why, string(d.Shown), due, e.At, d.Because)
 	case *ledger.GateSettled:
 		var args sql.NullString
 		if len(d.Args) > 0 {
@@ -236,4 +236,13 @@ func (t *tx) ticket(e eventRow, data ledger.Data) error {
 		return t.exec(sqlSettle, string(d.Verb), d.By, d.Because, args, e.At, e.Run, e.Step)
 	}
 	return nil
+}
+
+// get reads one row.
+func (t *tx) get(into any, q string, args ...any) error {
+	s, err := t.stmt(q)
+	if err != nil {
+		return err
+	}
+	return s.Get(into, args...)
 }

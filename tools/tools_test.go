@@ -46,7 +46,7 @@ script: return 1
 
 func call(p *project.Project, name, arg string, stub bool) (loop.Result, *loop.Failure) {
 	args := map[string]any{"name": arg}
-	return tools.Set{"http": real{}, "script": real{}}.Call(context.Background(), engine.Invocation{Project: p, Tool: p.Tools[name], Args: args, Stub: stub, Vars: expr.Vars{"args": args}})
+	return tools.NewSet(map[string]tools.Handler{"http": real{}, "script": real{}}).Call(context.Background(), engine.Invocation{Project: p, Tool: p.Tools[name], Args: args, Stub: stub, Vars: expr.Vars{"args": args}})
 }
 
 func TestAStubStandsBehindTheSameContract(t *testing.T) {
@@ -78,7 +78,7 @@ func TestWhatHasNoStub(t *testing.T) {
 	r, bad = call(p, "tide", "x", false)
 	require.Nil(t, bad)
 	assert.Equal(t, "high", r.Value, "a tool of stubs alone answers from them, live too")
-	_, bad = tools.Set{}.Call(context.Background(), engine.Invocation{Tool: p.Tools["sum"]})
+	_, bad = tools.NewSet(nil).Call(context.Background(), engine.Invocation{Tool: p.Tools["sum"]})
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "no handler of the kind")
 }

@@ -314,6 +314,9 @@ func properNames(text string) []string {
 
 // fill finds a value for a parameter; nil where there is none.
 func (s *scene) fill(p param, used map[int]bool) any {
+	if p.name == "because" && len(s.texts) > 0 { // a reason, not a fact
+		return "The request was: " + s.texts[0]
+	}
 	if enum, ok := p.doc["enum"].([]any); ok {
 		return s.choice(enum)
 	}

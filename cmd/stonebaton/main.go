@@ -12,6 +12,9 @@ import (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	if self, err := os.Executable(); err == nil && os.Getenv("STONEBATON") == "" {
+		_ = os.Setenv("STONEBATON", self) // files name this program as ${STONEBATON}; the name and value can be set
+	}
 	code := cli.Run(ctx, os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr})
 	stop()
 	os.Exit(code)

@@ -27,7 +27,7 @@ limits: {turns: 8, calls: 12, same_call: 3, handoffs: 3, time: 10m}
 state: {type: object, properties: {length_m: {type: number}, booking: {type: string}}}
 ---
 tool: look
-summary: Look a vessel up.
+summary: Look a vessel up by its name.
 effect: read
 input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
 output: {type: object, required: [length_m], properties: {length_m: {type: number}}}
@@ -35,12 +35,12 @@ sets: {length_m: "=result.length_m"}
 stubs: [{returns: {length_m: 46}}]
 ---
 tool: tide
-summary: Tell the tide.
+summary: Tell when the tide is high.
 effect: read
 stubs: [{returns: high}]
 ---
 tool: reserve
-summary: Reserve a berth.
+summary: Reserve a berth for a vessel.
 effect: write
 input: {type: object, required: [berth], properties: {berth: {type: string, pattern: "^[A-F][0-9]$", description: "Such as C4."}}}
 gate: {when: "state.?length_m.orValue(0.0) > 40.0", why: over 40 m, by: [master], ask: "Reserve {{ args.berth }}?", within: 30m}
@@ -49,13 +49,13 @@ sets: {booking: "=args.berth"}
 stubs: [{returns: {ok: true}}]
 ---
 tool: pay
-summary: Pay the dues.
+summary: Pay what a stay costs.
 effect: write
 replay: key
 stubs: [{returns: paid}]
 ---
-tool: toot
-summary: Sound the horn.
+tool: toot # accept gate: it is a horn
+summary: Sound the horn when somebody asks for it.
 stubs: [{returns: null}]
 ---
 agent: desk

@@ -453,3 +453,25 @@ func schemaType(t *cel.Type) string {
 	}
 	return ""
 }
+
+// Plain says whether the mapping has no expression in it, so that it always
+// gives the same.
+func (m *Mapping) Plain() bool {
+	switch {
+	case m == nil:
+		return false
+	case m.expr != nil || m.tmpl != nil:
+		return false
+	}
+	for _, sub := range m.object {
+		if !sub.Plain() {
+			return false
+		}
+	}
+	for _, sub := range m.list {
+		if !sub.Plain() {
+			return false
+		}
+	}
+	return true
+}

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"slices"
 	"time"
 )
 
@@ -90,18 +91,23 @@ type Problem struct {
 
 // RunOpened pins everything a run starts from.
 type RunOpened struct {
-	Session string         `json:"session"`
-	Project string         `json:"project"`
-	Version Hash           `json:"version"`
-	Person  string         `json:"person"`
-	Text    string         `json:"text"`
-	Agent   string         `json:"agent"`
-	Tools   Tools          `json:"tools"`
-	Model   string         `json:"model,omitempty"` // asked for in place of the agents' own
-	Zone    string         `json:"zone"`
-	Memory  []Message      `json:"memory,omitempty"`
-	State   map[string]any `json:"state,omitempty"`
-	Why     string         `json:"why"`
+	Session string          `json:"session"`
+	Project string          `json:"project"`
+	Version Hash            `json:"version"`
+	Person  string          `json:"person"`
+	Text    string          `json:"text"`
+	Agent   string          `json:"agent"`
+	Tools   Tools           `json:"tools"`
+	Rung    Rung            `json:"rung,omitempty"`    // for all tools; no tool goes higher than the files let it
+	Rungs   map[string]Rung `json:"rungs,omitempty"`   // for some
+	Call    *Ask            `json:"call,omitempty"`    // a call from outside: the run is this one call, and no model is asked
+	Via     string          `json:"via,omitempty"`     // what brought it, where it was not a person
+	Handles []string        `json:"handles,omitempty"` // of results of earlier runs that can be named in arguments
+	Model   string          `json:"model,omitempty"`   // asked for in place of the agents' own
+	Zone    string          `json:"zone"`
+	Memory  []Message       `json:"memory,omitempty"`
+	State   map[string]any  `json:"state,omitempty"`
+	Why     string          `json:"why"`
 }
 
 // StopAsked records that somebody wants the run to end.
@@ -192,6 +198,37 @@ const (
 	Irreversible Effect = "irreversible"
 )
 
+// Rung is how far a tool is let.
+type Rung string
+
+// The rungs, from safe to real. RungRead is live if the tool only reads; RungAsk
+// is live, and a person agrees to every call that is not a read.
+const (
+	RungStub Rung = "stub"
+	RungRead Rung = "read"
+	RungAsk  Rung = "ask"
+	RungFree Rung = "free"
+)
+
+// Rungs lists them from the lowest to the highest.
+func Rungs() []Rung { return []Rung{RungStub, RungRead, RungAsk, RungFree} }
+
+// Lower gives the lower of two rungs; "" is as high as the other.
+func (r Rung) Lower(o Rung) Rung {
+	switch {
+	case r == "":
+		return o
+	case o == "":
+		return r
+	case slices.Index(Rungs(), o) < slices.Index(Rungs(), r):
+		return o
+	}
+	return r
+}
+
+// Stubs says whether a tool of an effect is answered by its stubs on the rung.
+func (r Rung) Stubs(e Effect) bool { return r == RungStub || (r == RungRead && e != Read) }
+
 // CallDecided is the verdict on one call of a turn, taken once, on the state
 // as it was when the turn was received.
 type CallDecided struct {
@@ -206,6 +243,9 @@ type CallDecided struct {
 	Verdict Verdict         `json:"verdict"`
 	To      string          `json:"to,omitempty"`    // for Pass
 	Words   string          `json:"words,omitempty"` // for Refuse: what the model is told
+	Rung    Rung            `json:"rung,omitempty"`
+	Repairs []string        `json:"repairs,omitempty"` // what was put right in the arguments
+	Because string          `json:"because,omitempty"` // the model's reason, for reason_first
 	Why     string          `json:"why"`
 }
 
@@ -219,13 +259,17 @@ type CallStarted struct {
 
 // Sent is the proof of what left and what came back.
 type Sent struct {
-	Method string `json:"method,omitempty"`
-	URL    string `json:"url,omitempty"`
-	Body   string `json:"body,omitempty"`
-	Status int    `json:"status,omitempty"`
-	Bytes  int64  `json:"bytes,omitempty"`
-	Reply  string `json:"reply,omitempty"` // the head of what came, when it was not usable
-	Log    string `json:"log,omitempty"`   // what a script wrote
+	Method  string            `json:"method,omitempty"` // of HTTP; or SCRIPT, COMMAND, SQL, FILE, MCP, GO, STUB, CACHE
+	URL     string            `json:"url,omitempty"`    // or the command line, the query, the file, …
+	Headers map[string]string `json:"headers,omitempty"`
+	Body    string            `json:"body,omitempty"`
+	Status  int               `json:"status,omitempty"` // of HTTP; or the exit code of a program
+	Bytes   int64             `json:"bytes,omitempty"`
+	Type    string            `json:"type,omitempty"`  // of what came back
+	Reply   string            `json:"reply,omitempty"` // the head of what came back
+	Log     string            `json:"log,omitempty"`   // what a script or program wrote beside its result
+	Diff    string            `json:"diff,omitempty"`  // of a changed file, as a unified difference
+	Undo    string            `json:"undo,omitempty"`  // the key with which the change can be undone
 }
 
 // CallReturned is the result of a call and the words the model reads.
@@ -233,8 +277,9 @@ type CallReturned struct {
 	Result json.RawMessage `json:"result"`
 	Words  string          `json:"words"`
 	Sent   *Sent           `json:"sent,omitempty"`
-	Note   string          `json:"note,omitempty"` // what went wrong beside it, for the developer
-	By     string          `json:"by,omitempty"`   // the person who told us, for an outcome ticket
+	Note   string          `json:"note,omitempty"`   // what went wrong beside it, for the developer
+	Handle string          `json:"handle,omitempty"` // names the whole in later arguments, where the words are cut
+	By     string          `json:"by,omitempty"`     // the person who told us, for an outcome ticket
 	MS     int64           `json:"ms"`
 }
 
@@ -310,15 +355,16 @@ func (k TicketKind) Verbs() []Verb {
 
 // GateRaised opens a ticket on a step.
 type GateRaised struct {
-	Form  TicketKind      `json:"form"`
-	Agent string          `json:"agent"`
-	Tool  string          `json:"tool"`
-	Args  json.RawMessage `json:"args"`
-	Ask   string          `json:"ask"`
-	By    []string        `json:"by,omitempty"`
-	Due   *time.Time      `json:"due,omitempty"`
-	Shown Hash            `json:"shown"` // of what the person is shown: tool, arguments, question
-	Why   string          `json:"why"`
+	Form    TicketKind      `json:"form"`
+	Agent   string          `json:"agent"`
+	Tool    string          `json:"tool"`
+	Args    json.RawMessage `json:"args"`
+	Ask     string          `json:"ask"`
+	By      []string        `json:"by,omitempty"`
+	Due     *time.Time      `json:"due,omitempty"`
+	Because string          `json:"because,omitempty"` // the model's reason, for reason_first
+	Shown   Hash            `json:"shown"`             // of what the person is shown: tool, arguments, question
+	Why     string          `json:"why"`
 }
 
 // GateSettled closes a ticket.

@@ -55,7 +55,12 @@ func fill(v reflect.Value) {
 	case reflect.Bool:
 		v.SetBool(true)
 	case reflect.Map:
-		v.Set(reflect.ValueOf(map[string]any{"a": 1.0}))
+		v.Set(reflect.MakeMap(v.Type()))
+		if e := v.Type().Elem(); e.Kind() == reflect.String {
+			v.SetMapIndex(reflect.ValueOf("a"), reflect.ValueOf("b").Convert(e))
+		} else {
+			v.SetMapIndex(reflect.ValueOf("a"), reflect.ValueOf(1.0))
+		}
 	case reflect.Slice:
 		if v.Type() == reflect.TypeOf(json.RawMessage{}) {
 			v.Set(reflect.ValueOf(json.RawMessage(`{"a":1}`)))

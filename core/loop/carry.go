@@ -62,6 +62,10 @@ func carry(p *project.Project, s *run.State) []Action {
 		case write && writeBusy:
 		case !write && reads >= readsAtOnce:
 		default:
+			if words, hit := stillRejected(p, s, c); hit {
+				acts = append(acts, Record{ledger.New(c.Step, &ledger.CallRefused{Words: words, Why: "a rule of the tool rejects it now (unless), though a person agreed"})})
+				break
+			}
 			if !write {
 				reads++
 			}
@@ -191,8 +195,19 @@ func upper(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
+// stillRejected looks at the rules of a tool once more after a person agreed:
+// the world, or the values, may have changed while they thought about it.
+func stillRejected(p *project.Project, s *run.State, c *run.Call) (words string, hit bool) {
+	t := p.Tools[c.Decided.Tool]
+	if c.Progress != run.Allowed || t == nil || len(t.Unless) == 0 {
+		return "", false
+	}
+	return Rejected(t, callVars(p, s, t, c))
+}
+
 func start(p *project.Project, s *run.State, c *run.Call, why string) Action {
-	st := &ledger.CallStarted{Attempt: c.Attempt + 1, Key: ledger.Key(s.Run, c.Step), Stub: s.Opened.Tools == ledger.ToolsStubs, Why: why}
+	stub := s.Opened.Tools == ledger.ToolsStubs || c.Decided.Rung.Stubs(c.Decided.Effect)
+	st := &ledger.CallStarted{Attempt: c.Attempt + 1, Key: ledger.Key(s.Run, c.Step), Stub: stub, Why: why}
 	return Call{Event: ledger.New(c.Step, st), Tool: p.Tools[c.Decided.Tool], Call: c, Started: st}
 }
 

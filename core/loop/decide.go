@@ -72,47 +72,36 @@ func decideHandoff(p *project.Project, s *run.State, d *ledger.CallDecided, a le
 // decideCall takes the verdict on one tool call.
 func decideCall(p *project.Project, s *run.State, d *ledger.CallDecided, a ledger.Ask) {
 	refuse := func(why, words string) { d.Verdict, d.Why, d.Words = ledger.Refuse, why, words }
-	agent := p.Agents[s.Agent]
 	tool := p.Tools[a.Tool]
-	if agent == nil || tool == nil || !slices.Contains(agent.Tools, a.Tool) || s.Opened.Tools == ledger.ToolsOff {
-		var have []string
-		if agent != nil && s.Opened.Tools != ledger.ToolsOff {
-			have = agent.Tools
-			for _, h := range agent.Handoffs {
-				have = append(have[:len(have):len(have)], project.HandoffPrefix+h)
-			}
-		}
+	if !mayCall(p, s, a.Tool) {
+		have := callable(p, s)
 		list := "You have no tools."
 		if len(have) > 0 {
 			list = "Your tools: " + strings.Join(have, ", ") + "."
 		}
-		why := fmt.Sprintf("%s has no tool %q", s.Agent, a.Tool)
-		refuse(why, fmt.Sprintf("There is no tool %q.%s %s", a.Tool, near.Hint(a.Tool, have), list))
+		who := s.Agent
+		if who == "" {
+			who = "the project"
+		}
+		refuse(fmt.Sprintf("%s has no tool %q", who, a.Tool), fmt.Sprintf("There is no tool %q.%s %s", a.Tool, near.Hint(a.Tool, have), list))
 		return
 	}
-	d.Effect, d.Replay = tool.Effect, tool.Replay
-	text := strings.TrimSpace(a.Args)
-	if text == "" {
-		text = "{}"
-	}
-	val, faults := tool.Input.CheckJSON([]byte(text))
-	if val == nil && len(faults) > 0 {
-		refuse("the arguments are not JSON", fmt.Sprintf("%s was not called: its arguments cannot be read as JSON (%s). Send one JSON object.", a.Tool, strings.TrimPrefix(faults[0].Say, "is not JSON: ")))
+	d.Effect, d.Replay, d.Rung = tool.Effect, tool.Replay, RungOf(s.Opened, tool)
+	args, ok := readArgs(s, d, tool, a.Args)
+	if !ok {
 		return
 	}
-	d.Args = json.RawMessage(text) // in the order in which the model wrote them
-	var b bytes.Buffer
-	if json.Compact(&b, d.Args) == nil {
-		d.Args = b.Bytes()
-	}
-	if len(faults) > 0 {
-		refuse("the arguments do not fit the schema", fmt.Sprintf("%s was not called: %s.", a.Tool, schema.Say(faults)))
+	vars := vars(p, s, tool, args)
+	if words, hit := Rejected(tool, vars); hit {
+		refuse("a rule of the tool rejects it (unless)", words)
 		return
 	}
-	why, held := gated(p, s, tool, val)
+	why, held := gated(tool, vars, d.Rung)
 	if !held {
 		d.Verdict = ledger.Start
 		switch n := len(s.Turn.Reply.Calls); {
+		case s.Opened.Call != nil:
+			d.Why = "a call from outside"
 		case tool.Effect == ledger.Read && n == 1:
 			d.Why = fmt.Sprintf("turn %d made one call, a read: it starts at once", s.Turn.N)
 		case tool.Effect == ledger.Read:
@@ -124,14 +113,134 @@ func decideCall(p *project.Project, s *run.State, d *ledger.CallDecided, a ledge
 		}
 		return
 	}
-	d.Verdict, d.Why, d.Lapse = ledger.Gate, why, tool.Gate.Lapse
+	d.Verdict, d.Why, d.Lapse = ledger.Gate, why, ledger.RefuseIt
+	if tool.Gate != nil {
+		d.Lapse = tool.Gate.Lapse
+	}
+}
+
+// mayCall says whether who acts in the run has a tool: an agent has its own, a
+// call from outside has all.
+func mayCall(p *project.Project, s *run.State, tool string) bool {
+	if p.Tools[tool] == nil || s.Opened.Tools == ledger.ToolsOff {
+		return false
+	}
+	a := p.Agents[s.Agent]
+	return s.Opened.Call != nil || (a != nil && slices.Contains(a.Tools, tool))
+}
+
+// callable lists what who acts may call, handoffs too.
+func callable(p *project.Project, s *run.State) []string {
+	var have []string
+	if s.Opened.Tools == ledger.ToolsOff {
+		return nil
+	}
+	if s.Opened.Call != nil {
+		for n := range p.Tools {
+			have = append(have, n)
+		}
+		slices.Sort(have)
+		return have
+	}
+	if a := p.Agents[s.Agent]; a != nil {
+		have = append(have, a.Tools...)
+		for _, h := range a.Handoffs {
+			have = append(have, project.HandoffPrefix+h)
+		}
+	}
+	return have
+}
+
+// RungOf gives how far a tool is let in a run: as far as the files say, or lower
+// where the run does.
+func RungOf(o *ledger.RunOpened, t *project.Tool) ledger.Rung {
+	r := t.Rung.Lower(o.Rung).Lower(o.Rungs[t.Name])
+	if o.Tools == ledger.ToolsStubs {
+		r = ledger.RungStub
+	}
+	return r
+}
+
+// readArgs decodes, repairs and checks the arguments of a call. It refuses what
+// cannot be used.
+func readArgs(s *run.State, d *ledger.CallDecided, tool *project.Tool, text string) (any, bool) {
+	refuse := func(why, words string) (any, bool) {
+		d.Verdict, d.Why, d.Words = ledger.Refuse, why, words
+		return nil, false
+	}
+	if text = strings.TrimSpace(text); text == "" {
+		text = "{}"
+	}
+	var given any
+	if err := json.Unmarshal([]byte(text), &given); err != nil {
+		return refuse("the arguments are not JSON", fmt.Sprintf("%s was not called: its arguments cannot be read as JSON (%s). Send one JSON object.", tool.Name, err))
+	}
+	d.Args = json.RawMessage(text) // in the order in which the model wrote them
+	var b bytes.Buffer
+	if json.Compact(&b, d.Args) == nil {
+		d.Args = b.Bytes()
+	}
+	if tool.ReasonFirst {
+		m, _ := given.(map[string]any)
+		d.Because, _ = m[project.Because].(string)
+		if strings.TrimSpace(d.Because) == "" && s.Opened.Call == nil {
+			return refuse("no reason was given", fmt.Sprintf("%s was not called: say first, in %q, why you call it.", tool.Name, project.Because))
+		}
+		delete(m, project.Because)
+		d.Args, _ = json.Marshal(given) // it was just read
+	}
+	val, repairs, faults := tool.Input.RepairExcept(given, func(t string) bool { return s.Handles[t] })
+	handles := HandlesIn(s, val)
+	faults = slices.DeleteFunc(faults, func(f schema.Fault) bool {
+		for at := range handles { // what a handle names is looked at when it is put in
+			if f.Path == at || strings.HasPrefix(f.Path, at+"/") {
+				return true
+			}
+		}
+		return false
+	})
+	if len(faults) > 0 {
+		return refuse("the arguments do not fit the schema", fmt.Sprintf("%s was not called: %s.", tool.Name, schema.Say(faults)))
+	}
+	if len(repairs) > 0 {
+		if raw, err := json.Marshal(val); err == nil {
+			d.Args = raw
+		}
+		for _, r := range repairs {
+			d.Repairs = append(d.Repairs, schema.SayRepairs([]schema.Repair{r}))
+		}
+	}
+	return val, true
+}
+
+// Rejected gives the words of the first rule of unless that holds. A rule that
+// cannot be evaluated rejects too: nothing is done on a guess.
+func Rejected(t *project.Tool, v expr.Vars) (words string, hit bool) {
+	for _, u := range t.Unless {
+		yes, err := u.When.True(v)
+		if err != nil {
+			return fmt.Sprintf("%s was not called: a rule of it could not be looked at (%v).", t.Name, err), true
+		}
+		if !yes {
+			continue
+		}
+		words, err := u.Say.Fill(v)
+		if err != nil {
+			words = fmt.Sprintf("%s was not called: %s.", t.Name, u.When)
+		}
+		return words, true
+	}
+	return "", false
 }
 
 // ticket raises the ticket of a call whose gate holds it.
 func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 	tool := p.Tools[c.Decided.Tool]
 	g := tool.Gate
-	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: s.Turn.Agent, Tool: tool.Name, Args: c.Args, By: g.By, Why: c.Decided.Why}
+	if g == nil {
+		g = &project.Gate{} // the rung asks
+	}
+	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: s.Turn.Agent, Tool: tool.Name, Args: c.Args, By: g.By, Because: c.Decided.Because, Why: c.Decided.Why}
 	if g.Within > 0 {
 		due := s.At.Add(g.Within)
 		raise.Due = &due
@@ -141,7 +250,11 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 	if q, err := g.Ask.Fill(vars(p, s, tool, args)); err == nil && q != "" {
 		raise.Ask = q
 	} else {
-		raise.Ask = fmt.Sprintf("May %s call %s with %s?", s.Turn.Agent, tool.Name, c.Args)
+		who := s.Turn.Agent
+		if who == "" {
+			who = s.Opened.Person
+		}
+		raise.Ask = fmt.Sprintf("May %s call %s with %s?", who, tool.Name, c.Args)
 	}
 	raise.Shown = Shown(raise)
 	return ledger.New(c.Step, raise)
@@ -160,27 +273,35 @@ func vars(p *project.Project, s *run.State, t *project.Tool, args any) expr.Vars
 	return v
 }
 
-// gated says whether a call has to wait for a person, and why.
-func gated(p *project.Project, s *run.State, t *project.Tool, args any) (why string, held bool) {
+// Held says whether a call has to wait for a person on a rung, and why. It
+// serves runs and the bench alike.
+func Held(t *project.Tool, v expr.Vars, rung ledger.Rung) (why string, held bool) {
+	return gated(t, v, rung)
+}
+
+func gated(t *project.Tool, v expr.Vars, rung ledger.Rung) (why string, held bool) {
+	asks := rung == ledger.RungAsk && t.Effect != ledger.Read
+	const byRung = "rung ask: a person agrees to every call that is not a read"
 	g := t.Gate
 	if g == nil {
-		return "", false
+		return byRung, asks
 	}
-	reason := func() string {
-		switch {
-		case g.Why != "":
-			return "gate: " + g.Why
-		case g.When != nil:
-			return "gate: " + g.When.String()
-		}
-		return "gate: always"
+	reason := "gate: always"
+	switch {
+	case g.Why != "":
+		reason = "gate: " + g.Why
+	case g.When != nil:
+		reason = "gate: " + g.When.String()
 	}
 	if g.When == nil {
-		return reason(), true
+		return reason, true
 	}
-	yes, err := g.When.True(vars(p, s, t, args))
+	yes, err := g.When.True(v)
 	if err != nil {
 		return "gate: its condition could not be evaluated (" + err.Error() + "), so a person is asked", true
 	}
-	return reason(), yes
+	if !yes && asks {
+		return byRung, true
+	}
+	return reason, yes
 }

@@ -381,7 +381,7 @@ func TestResultsAreHeldAgainstTheOutputSchema(t *testing.T) {
 	w.Step()
 	w.Return("t1.c1", map[string]any{"length": 46.0})
 	w.Step()
-	assert.Equal(t, "look failed: the result does not fit the output schema: length_m is missing (a number).", w.Words()[0])
+	assert.Equal(t, "look failed: the result does not fit the output schema: length_m is missing (a number), such as 46.5.", w.Words()[0])
 }
 
 func TestLargeResultsAreCutAndItIsSaid(t *testing.T) {
@@ -391,5 +391,5 @@ func TestLargeResultsAreCutAndItIsSaid(t *testing.T) {
 	w.Step()
 	w.Return("t1.c1", strings.Repeat("wave ", 20_000))
 	w.Step()
-	assert.Contains(t, w.Words()[0], "… cut here: the first 24576 of 100000 bytes.")
+	assert.Contains(t, w.Words()[0], `… the first 24000 of 100000 bytes; "result:1.t1.c1" names the whole`)
 }

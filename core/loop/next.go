@@ -85,6 +85,12 @@ func Next(p *project.Project, s *run.State, now time.Time) []Action {
 	if !t.Over() {
 		return nil
 	}
+	if s.Opened.Call != nil {
+		return called(t.Calls[0])
+	}
+	if c := t.Calls[0]; len(t.Calls) == 1 && c.Progress == run.Returned && p.Tools[c.Decided.Tool] != nil && p.Tools[c.Decided.Tool].Direct {
+		return closed(ledger.RunClosed{Status: ledger.Done, Answer: c.Words, Why: c.Decided.Tool + " is direct: its result is the answer"})
+	}
 	if prob := overLimit(p, s); prob != nil {
 		return fail(*prob, "a limit of the run is reached")
 	}
@@ -104,6 +110,18 @@ func closed(d ledger.RunClosed) []Action { return one(ledger.New("", &d)) }
 
 func fail(prob ledger.Problem, why string) []Action {
 	return closed(ledger.RunClosed{Status: ledger.Failed, Problem: &prob, Why: why})
+}
+
+// called closes a run that was one call from outside.
+func called(c *run.Call) []Action {
+	if c.Progress == run.Returned {
+		return closed(ledger.RunClosed{Status: ledger.Done, Answer: c.Words, Why: "the call has returned"})
+	}
+	class := "refused"
+	if c.Failure != nil {
+		class = c.Failure.Class
+	}
+	return closed(ledger.RunClosed{Status: ledger.Failed, Problem: &ledger.Problem{Class: "call." + class, Say: c.Words}, Why: "the call did not return"})
 }
 
 func answer(s *run.State, t *run.Turn) []Action {

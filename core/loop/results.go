@@ -16,9 +16,6 @@ import (
 	"stonebaton/core/schema"
 )
 
-// maxWords bounds what a model reads of one result, in bytes. What is cut is said.
-const maxWords = 24 << 10
-
 // Failure is what a handler says of a call that brought no result.
 type Failure struct {
 	Outcome ledger.Outcome
@@ -40,13 +37,15 @@ type Result struct {
 // Spoken is a result as the model reads it, with the state it sets.
 type Spoken struct {
 	Words string
+	Whole bool // nothing was left out of the words
 	Sets  map[string]any
 }
 
 // Speak checks a tool's result against its output schema and puts it into the
 // words that the model reads; a result that does not fit is a failure. It
-// serves runs and the bench alike.
-func Speak(t *project.Tool, v expr.Vars, value any) (Spoken, *Failure) {
+// serves runs and the bench alike. Handle is the name by which later calls can
+// have the whole of a result that is cut; "" is none.
+func Speak(t *project.Tool, v expr.Vars, value any, handle string) (Spoken, *Failure) {
 	bad := func(format string, args ...any) (Spoken, *Failure) {
 		return Spoken{}, &Failure{Outcome: ledger.Unknown, Class: "result", Say: fmt.Sprintf(format, args...)}
 	}
@@ -54,7 +53,7 @@ func Speak(t *project.Tool, v expr.Vars, value any) (Spoken, *Failure) {
 		return bad("the result does not fit the output schema: %s", schema.Say(faults))
 	}
 	v["result"] = expr.Typed(t.Output.Doc(), value)
-	words := expr.Show(value)
+	words, whole := Shorten(t, value, handle)
 	if value == nil {
 		words = "Done; there is no result."
 	}
@@ -63,12 +62,15 @@ func Speak(t *project.Tool, v expr.Vars, value any) (Spoken, *Failure) {
 		if err != nil {
 			return bad("says.done could not be filled in: %v", err)
 		}
-		words = w
+		words, whole = Shorten(t, w, handle)
 	}
-	if len(words) > maxWords {
-		words = fmt.Sprintf("%s\n… cut here: the first %d of %d bytes.", strings.ToValidUTF8(words[:maxWords], ""), maxWords, len(words))
+	sp := Spoken{Words: words, Whole: whole, Sets: map[string]any{}}
+	if b := t.Builtin; b != nil && b.Do == "state.set" {
+		set, _ := value.(map[string]any)
+		for k, x := range set {
+			sp.Sets[k] = x
+		}
 	}
-	sp := Spoken{Words: words, Sets: map[string]any{}}
 	for _, set := range t.Sets {
 		x, err := set.To.Fill(v)
 		if err != nil {
@@ -117,7 +119,7 @@ func Vars(p *project.Project, s *run.State, step string) expr.Vars {
 func CallReturned(p *project.Project, s *run.State, step string, r Result, took time.Duration, now time.Time, jitter float64) []ledger.Event {
 	c := s.Call(step)
 	t := p.Tools[c.Decided.Tool]
-	sp, bad := Speak(t, callVars(p, s, t, c), r.Value)
+	sp, bad := Speak(t, callVars(p, s, t, c), r.Value, HandleOf(s.Run, step))
 	if bad != nil {
 		bad.Sent = r.Sent
 		return []ledger.Event{CallFailed(p, s, step, *bad, took, now, jitter)}
@@ -127,6 +129,9 @@ func CallReturned(p *project.Project, s *run.State, step string, r Result, took 
 		return []ledger.Event{CallFailed(p, s, step, Failure{Outcome: ledger.Unknown, Class: "result", Say: "the result is no JSON: " + err.Error(), Sent: r.Sent}, took, now, jitter)}
 	}
 	ret := &ledger.CallReturned{Result: raw, Words: amended(c) + sp.Words, Sent: r.Sent, MS: took.Milliseconds()}
+	if !sp.Whole {
+		ret.Handle = HandleOf(s.Run, step)
+	}
 	events := []ledger.Event{ledger.New(step, ret)}
 	if len(sp.Sets) > 0 {
 		next := map[string]any{}

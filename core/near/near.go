@@ -16,7 +16,7 @@ func Names(word string, candidates []string) []string {
 	var all []scored
 	for _, c := range candidates {
 		lc := strings.ToLower(c)
-		d := distance(w, lc)
+		d := Distance(w, lc)
 		if len(w) > 3 && (strings.HasPrefix(lc, w) || strings.HasPrefix(w, lc)) {
 			d = min(d, 1)
 		}
@@ -77,8 +77,8 @@ func sharesPart(a, b string) bool {
 	return false
 }
 
-// distance counts the edits between two words; a swap of neighbours is one.
-func distance(a, b string) int {
+// Distance counts the edits between two words; a swap of neighbours is one.
+func Distance(a, b string) int {
 	x, y := []rune(a), []rune(b)
 	two, one, cur := make([]int, len(y)+1), make([]int, len(y)+1), make([]int, len(y)+1)
 	for j := range one {

@@ -3,7 +3,6 @@ package project
 import (
 	"encoding/json"
 	"fmt"
-	"path"
 	"regexp"
 	"slices"
 	"sort"
@@ -24,7 +23,6 @@ const (
 	defaultSameCall = 3
 	defaultHandoffs = 6
 	defaultTime     = 10 * time.Minute
-	toolTimeout     = 10 * time.Second
 	modelTimeout    = 60 * time.Second
 )
 
@@ -42,6 +40,8 @@ func (c *compiler) compile() {
 		Limits    rawLimits
 		State     map[string]any
 		Approvers []string
+		Rung      ledger.Rung
+		Sandbox   string
 	}
 	c.into(c.main, &m)
 	p := c.p
@@ -56,6 +56,7 @@ func (c *compiler) compile() {
 		}
 	}
 	p.Limits = m.Limits.limits()
+	p.Rung, p.Bare = m.Rung.Lower(ledger.RungFree), m.Sandbox == "none"
 	if m.State != nil {
 		p.State = c.schema(c.main, "/state", m.State)
 	}
@@ -121,8 +122,11 @@ func (c *compiler) compile() {
 		m.Model = keysOf(p.Models)[0]
 	}
 	for _, d := range c.docs {
-		if d.kind == "tool" {
-			c.tool(d)
+		switch d.kind {
+		case "tool":
+			c.tool(d, "")
+		case "source":
+			c.source(d)
 		}
 	}
 	for _, d := range c.docs {
@@ -311,200 +315,6 @@ func (c *compiler) mapping(d *document, s *expr.Scope, at string, v any) *expr.M
 	return m
 }
 
-func (c *compiler) tool(d *document) {
-	var r struct {
-		Tool, Summary, Effect, Replay, Timeout string
-		Input, Output                          map[string]any
-		Retries                                *int
-		Script                                 any
-		HTTP                                   *struct {
-			Method, URL, Bearer string
-			Query               map[string]any
-			Headers             map[string]string
-			Body, Pick          any
-		}
-		Stubs []struct {
-			When    string
-			Returns json.RawMessage
-			Fails   string
-		}
-		Says struct {
-			Done   string
-			Failed []struct{ When, Say string }
-		}
-		Sets map[string]any
-		Gate *struct {
-			When, Why, Ask, Within, Lapse string
-			By                            []string
-		}
-	}
-	c.into(d, &r)
-	if strings.HasPrefix(r.Tool, HandoffPrefix) {
-		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for handoffs", HandoffPrefix)
-	}
-	t := &Tool{Name: r.Tool, Summary: r.Summary, Effect: ledger.Effect(r.Effect), Replay: r.Replay, Timeout: toolTimeout, Retries: 2, Place: d.at("/tool")}
-	if t.Effect == "" {
-		t.Effect = ledger.Write
-	}
-	if t.Replay != "" && t.Effect == ledger.Read {
-		c.report(Warning, d.at("/replay"), "Leave it away.", "a read can always be sent again; replay says nothing about it")
-	}
-	if r.Timeout != "" {
-		t.Timeout = span(r.Timeout)
-	}
-	if r.Retries != nil {
-		t.Retries = *r.Retries
-	}
-	if r.Input == nil {
-		r.Input = map[string]any{"type": "object", "properties": map[string]any{}}
-	}
-	if r.Input["type"] != "object" {
-		c.report(Error, d.at("/input"), "Write type: object, with the parameters under properties.", "the input of a tool must be an object")
-	}
-	if _, ok := r.Input["additionalProperties"]; !ok {
-		r.Input["additionalProperties"] = false // models invent arguments; they are told at once
-	}
-	t.Input = c.schema(d, "/input", r.Input)
-	if props, ok := r.Input["properties"].(map[string]any); ok {
-		for _, k := range keysOf(props) {
-			if sub, ok := props[k].(map[string]any); ok {
-				if s, _ := sub["description"].(string); s == "" {
-					c.report(Warning, d.at("/input/properties/"+k), "Say what it is, with its unit and an example: models fill it in by this.", "the parameter %q has no description", k)
-				}
-			}
-		}
-	}
-	if r.Output != nil {
-		t.Output = c.schema(d, "/output", r.Output)
-	}
-	in := map[string]map[string]any{"args": r.Input}
-	with := func(more map[string]map[string]any) *expr.Scope {
-		all := map[string]map[string]any{"args": r.Input}
-		for k, v := range more {
-			all[k] = v
-		}
-		return c.scope(d, all)
-	}
-	args := c.scope(d, in)
-	resultDoc := expr.Any
-	if r.Output != nil {
-		resultDoc = r.Output
-	}
-	result := with(map[string]map[string]any{"result": resultDoc})
-	failure := with(map[string]map[string]any{"error": expr.Object(map[string]any{"status": expr.Whole, "class": expr.Text, "say": expr.Text, "body": expr.Any})})
-
-	switch s := r.Script.(type) {
-	case string:
-		at := d.at("/script")
-		t.Script = &Script{Code: s, Place: at}
-	case map[string]any:
-		file, _ := s["file"].(string)
-		name := path.Join(path.Dir(d.file), file)
-		code, ok := c.src.Files[name]
-		if !ok {
-			var have []string
-			for f := range c.src.Files {
-				if path.Ext(f) == ".js" {
-					have = append(have, f)
-				}
-			}
-			c.report(Error, d.at("/script/file"), "The path is counted from this file's folder.", "there is no file %s.%s", name, near.Hint(name, have))
-		}
-		t.Script = &Script{Code: code, Place: Place{File: name, Line: 1, Col: 1}}
-	}
-	if r.HTTP != nil {
-		if t.Script != nil {
-			c.report(Error, d.at("/http"), "Keep one of them.", "a tool has one handler, but this one has script and http")
-		}
-		h := &HTTP{Method: r.HTTP.Method, Bearer: c.vars(d, "/http/bearer", r.HTTP.Bearer), Headers: map[string]*expr.Template{}}
-		if h.Method == "" {
-			h.Method = "GET"
-			if r.HTTP.Body != nil {
-				h.Method = "POST"
-			}
-		}
-		if t.Effect == ledger.Read && (h.Method == "PUT" || h.Method == "DELETE" || h.Method == "PATCH") {
-			c.report(Warning, d.at("/http/method"), "Say effect: write, or use GET.", "a read with %s: it would be sent again after a failure", h.Method)
-		}
-		h.URL = c.template(d, args, "/http/url", c.vars(d, "/http/url", r.HTTP.URL))
-		if r.HTTP.Query != nil {
-			h.Query = c.mapping(d, args, "/http/query", r.HTTP.Query)
-		}
-		for k, v := range r.HTTP.Headers {
-			h.Headers[k] = c.template(d, args, "/http/headers/"+k, c.vars(d, "/http/headers/"+k, v))
-		}
-		if r.HTTP.Bearer != "" && !secretRef.MatchString(r.HTTP.Bearer) {
-			c.report(Error, d.at("/http/bearer"), "Write bearer: ${secret:NAME} and put NAME=… into .env or the environment.", "a token must not be written into a file")
-		}
-		h.Body = c.mapping(d, args, "/http/body", r.HTTP.Body)
-		if r.HTTP.Pick != nil {
-			h.Pick = c.mapping(d, with(map[string]map[string]any{"response": expr.Object(map[string]any{"status": expr.Whole, "body": expr.Any, "headers": map[string]any{"type": "object"}})}), "/http/pick", r.HTTP.Pick)
-		}
-		t.HTTP = h
-	}
-	for i, s := range r.Stubs {
-		at := fmt.Sprintf("/stubs/%d", i)
-		st := Stub{When: c.cond(d, args, at+"/when", s.When), Fails: c.template(d, args, at+"/fails", s.Fails)}
-		if s.Returns != nil {
-			var v any
-			_ = json.Unmarshal(s.Returns, &v) // it came from a value that was marshalled above
-			st.Returns = c.mapping(d, args, at+"/returns", v)
-			if v == nil && args != nil {
-				st.Returns, _, _ = args.Mapping(nil)
-			}
-		}
-		t.Stubs = append(t.Stubs, st)
-	}
-	if t.Script == nil && t.HTTP == nil && len(t.Stubs) == 0 {
-		c.report(Error, d.at("/tool"), "Add script:, http: or stubs:.", "the tool %q has nothing that carries it out", t.Name)
-	}
-	t.Done = c.template(d, result, "/says/done", r.Says.Done)
-	for i, f := range r.Says.Failed {
-		at := fmt.Sprintf("/says/failed/%d", i)
-		t.Failed = append(t.Failed, Saying{When: c.cond(d, failure, at+"/when", f.When), Say: c.template(d, failure, at+"/say", f.Say)})
-	}
-	for _, k := range keysOf(r.Sets) {
-		at := "/sets/" + k
-		props := schema.Keys(stateDoc(c.p.State))
-		if !slices.Contains(props, k) {
-			c.report(Error, d.key(at), "Describe it under state: in "+Main+".", "the state has no %q.%s", k, near.Hint(k, props))
-			continue
-		}
-		if result == nil {
-			continue
-		}
-		to := c.mapping(d, result, at, r.Sets[k])
-		if to != nil {
-			sub, _ := stateDoc(c.p.State)["properties"].(map[string]any)[k].(map[string]any)
-			if want, got, ok := to.Fits(sub); !ok {
-				c.report(Error, d.at(at), "", "the state's %q is of type %s, but this gives %s", k, want, got)
-			}
-		}
-		t.Sets = append(t.Sets, Setting{Name: k, To: to})
-	}
-	if g := r.Gate; g != nil {
-		gate := &Gate{When: c.cond(d, args, "/gate/when", g.When), Why: g.Why, By: g.By, Ask: c.template(d, args, "/gate/ask", g.Ask), Lapse: ledger.RefuseIt}
-		if g.Within != "" {
-			gate.Within = span(g.Within)
-		}
-		if g.Lapse != "" {
-			gate.Lapse = ledger.Verb(g.Lapse)
-		}
-		if g.Lapse != "" && g.Within == "" {
-			c.report(Error, d.at("/gate/lapse"), "Add within: with a duration.", "a gate that never lapses has no use for lapse:")
-		}
-		for i, by := range g.By {
-			if len(c.p.Approvers) > 0 && !slices.Contains(c.p.Approvers, by) {
-				c.missing(d.at(fmt.Sprintf("/gate/by/%d", i)), "approver", by, c.p.Approvers)
-			}
-		}
-		t.Gate = gate
-	} else if t.Effect == ledger.Irreversible {
-		c.report(Warning, d.at("/tool"), "Add gate: so that a person agrees first.", "%q cannot be undone and no gate stands before it", t.Name)
-	}
-	c.p.Tools[t.Name] = t
-}
-
 func (c *compiler) agent(d *document, model string) {
 	var r struct {
 		Agent, Summary, Prompt, Model string
@@ -588,15 +398,6 @@ func (c *compiler) references() {
 			c.report(Warning, d.at("/agent"), fmt.Sprintf("Put it into handoffs: of another agent, or begin there with -to %s.", name), "nobody hands over to %q", name)
 		}
 	}
-	sums := map[string]string{}
-	for _, n := range keysOf(c.p.Tools) {
-		t := c.p.Tools[n]
-		key := strings.ToLower(strings.TrimSpace(t.Summary))
-		if other, ok := sums[key]; ok {
-			c.report(Warning, t.Place, "Say in each when to use it and when the other.", "%q and %q have the same summary; a model cannot tell them apart", other, n)
-		}
-		sums[key] = n
-	}
 }
 
 var looksLikeKey = regexp.MustCompile(`\b(sk|pk|ghp|xox[bp]|AKIA)[-_A-Za-z0-9]{16,}\b`)
@@ -604,13 +405,14 @@ var looksLikeKey = regexp.MustCompile(`\b(sk|pk|ghp|xox[bp]|AKIA)[-_A-Za-z0-9]{1
 func (c *compiler) drill(d *document) {
 	var r struct {
 		Drill, Summary, Now, Person, Tools, Model string
+		Rungs                                     map[string]ledger.Rung
 		Say                                       any
 		State                                     map[string]any
 		Gates                                     map[string]any
 		Expect                                    json.RawMessage
 	}
 	c.into(d, &r)
-	dr := &Drill{Name: r.Drill, Summary: r.Summary, Person: r.Person, Tools: ledger.Tools(r.Tools), Model: r.Model, State: r.State, Gates: map[string]DrillGate{}, Place: d.at("/drill")}
+	dr := &Drill{Name: r.Drill, Summary: r.Summary, Person: r.Person, Tools: ledger.Tools(r.Tools), Rungs: r.Rungs, Model: r.Model, State: r.State, Gates: map[string]DrillGate{}, Place: d.at("/drill")}
 	if dr.Tools == "" {
 		dr.Tools = ledger.ToolsStubs
 	}
@@ -649,6 +451,11 @@ func (c *compiler) drill(d *document) {
 		c.report(Error, d.at("/expect"), "Keep one of them.", "the last message and the drill both have an expect:")
 	}
 	last.Expect = c.expect(d, "/expect", r.Expect)
+	for _, tool := range keysOf(r.Rungs) {
+		if c.p.Tools[tool] == nil {
+			c.missing(d.key("/rungs/"+tool), "tool", tool, keysOf(c.p.Tools))
+		}
+	}
 	for _, tool := range keysOf(r.Gates) {
 		at := "/gates/" + tool
 		if c.p.Tools[tool] == nil {

@@ -1,7 +1,9 @@
 package project
 
 import (
+	"bytes"
 	"encoding/json"
+	"maps"
 
 	"stonebaton/core/ledger"
 )
@@ -29,7 +31,43 @@ func (t *Tool) Contract() Contract {
 	if err != nil {
 		panic("a compiled schema is JSON: " + err.Error())
 	}
+	if t.ReasonFirst {
+		params = reasonFirst(t.Input.Doc())
+	}
 	return Contract{Name: t.Name, Summary: t.Summary, Parameters: params}
+}
+
+// reasonFirst puts the reason before every other parameter: what is written
+// first is thought first.
+func reasonFirst(doc map[string]any) []byte {
+	var own, rest bytes.Buffer
+	own.WriteString(`{"` + Because + `":{"description":"Why this call, now, with these values: one sentence. Write it first.","minLength":1,"type":"string"}`)
+	if props, ok := doc["properties"].(map[string]any); ok {
+		for _, k := range keysOf(props) {
+			name, _ := json.Marshal(k) // a string can always be written
+			value, err := json.Marshal(props[k])
+			if err != nil {
+				panic("a compiled schema is JSON: " + err.Error())
+			}
+			own.WriteByte(',')
+			own.Write(name)
+			own.WriteByte(':')
+			own.Write(value)
+		}
+	}
+	own.WriteByte('}')
+	required := []any{Because}
+	if list, ok := doc["required"].([]any); ok {
+		required = append(required, list...)
+	}
+	with := maps.Clone(doc)
+	with["properties"], with["required"] = json.RawMessage(own.Bytes()), required
+	enc := json.NewEncoder(&rest)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(with); err != nil {
+		panic("a compiled schema is JSON: " + err.Error())
+	}
+	return bytes.TrimSpace(rest.Bytes())
 }
 
 func box(contracts []Contract) Toolbox {

@@ -128,7 +128,7 @@ func TestVariablesAreTakenAndMissed(t *testing.T) {
 }
 
 func TestKindsArePublished(t *testing.T) {
-	assert.Equal(t, []string{"agent", "drill", "project", "tool"}, project.Kinds())
+	assert.Equal(t, []string{"agent", "drill", "project", "source", "tool"}, project.Kinds())
 	doc, ok := project.KindSchema("tool")
 	require.True(t, ok)
 	assert.Equal(t, "https://json-schema.org/draft/2020-12/schema", doc["$schema"])
@@ -139,6 +139,6 @@ func TestKindsArePublished(t *testing.T) {
 func TestUnreachableAgentsAndTwinSummariesAreWarnings(t *testing.T) {
 	_, probs := compile(map[string]string{project.Main: strings.Replace(coretest.Main, "handoffs: [berths]", "handoffs: []", 1)}, nil)
 	assert.Contains(t, strings.Join(probs, "\n"), `nobody hands over to "berths"`)
-	_, probs = compile(map[string]string{project.Main: strings.Replace(coretest.Main, "Sound the horn.", "Pay the dues.", 1)}, nil)
-	assert.Contains(t, strings.Join(probs, "\n"), "have the same summary")
+	_, probs = compile(map[string]string{project.Main: strings.Replace(coretest.Main, "Sound the horn when somebody asks for it.", "Pay what the stay costs.", 1)}, nil)
+	assert.Contains(t, strings.Join(probs, "\n"), "will be confused: both say")
 }

@@ -69,11 +69,12 @@ func KindSchema(kind string) (map[string]any, bool) {
 	return d, ok
 }
 
-// Source is what a project is made from: its files, and the values of the
-// variables that they name as ${NAME}.
+// Source is what a project is made from: its files, the values of the variables
+// that they name as ${NAME}, and what its sources offered of the tools it takes.
 type Source struct {
-	Files map[string]string `json:"files"`
-	Env   map[string]string `json:"env"`
+	Files      map[string]string    `json:"files"`
+	Env        map[string]string    `json:"env"`
+	Catalogues map[string]Catalogue `json:"catalogues,omitempty"` // by the name of the source
 }
 
 // Hash names the source by its content.
@@ -135,14 +136,13 @@ func Load(dir fs.FS, env func(string) (string, bool)) (Source, []Problem) {
 // Compile makes a project of its source. The project is nil where a problem
 // of the grade Error was found.
 func Compile(src Source) (*Project, []Problem) {
-	c := &compiler{src: src, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
-		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{},
-		Files: src.Files, Version: src.Hash(),
-	}}
+	c := newCompiler(src)
 	c.documents()
 	if c.main != nil {
 		c.compile()
+		c.judge()
 	}
+	c.accept()
 	sort.SliceStable(c.problems, func(i, j int) bool {
 		a, b := c.problems[i], c.problems[j]
 		if a.File != b.File {
@@ -159,6 +159,13 @@ func Compile(src Source) (*Project, []Problem) {
 	return c.p, c.problems
 }
 
+func newCompiler(src Source) *compiler {
+	return &compiler{src: src, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
+		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{}, Sources: map[string]*SourceDoc{},
+		Files: src.Files, Catalogues: src.Catalogues, Version: src.Hash(),
+	}}
+}
+
 type compiler struct {
 	src      Source
 	p        *Project
@@ -167,10 +174,17 @@ type compiler struct {
 	problems []Problem
 	names    map[string]Place // documents by kind and name, broken ones too
 	unset    map[string]bool  // variables that were reported
+	judged   []judged
 }
 
 func (c *compiler) report(g Grade, at Place, remedy, format string, args ...any) {
 	c.problems = append(c.problems, Problem{Grade: g, Place: at, Say: fmt.Sprintf(format, args...), Remedy: remedy})
+}
+
+// coded reports a problem that can be accepted in place by its code.
+func (c *compiler) coded(code string, g Grade, at Place, remedy, format string, args ...any) {
+	c.report(g, at, remedy, format, args...)
+	c.problems[len(c.problems)-1].Code = code
 }
 
 // documents parses every file, sorts the documents out by kind, and holds each
@@ -190,7 +204,7 @@ func (c *compiler) documents() {
 	for _, f := range files {
 		for i, line := range strings.Split(c.src.Files[f], "\n") {
 			if m := looksLikeKey.FindStringIndex(line); m != nil {
-				c.report(Error, Place{f, i + 1, m[0] + 1}, "Name it as ${secret:NAME}, put NAME=… into .env, and make a new key: this one has been written down.", "this looks like a key")
+				c.coded("key", Error, Place{f, i + 1, m[0] + 1}, "Name it as ${secret:NAME}, put NAME=… into .env, and make a new key: this one has been written down.", "this looks like a key")
 			}
 		}
 		docs, probs := parse(f, c.src.Files[f])

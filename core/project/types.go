@@ -2,6 +2,7 @@ package project
 
 import (
 	"encoding/json"
+	"strings"
 	"time"
 
 	"stonebaton/core/expr"
@@ -11,19 +12,23 @@ import (
 
 // Project is everything the files say, compiled. It is never changed after Read.
 type Project struct {
-	Name      string
-	Summary   string
-	Zone      *time.Location
-	Start     string
-	Models    map[string]*Model
-	Limits    Limits
-	State     *schema.Schema
-	Approvers []string
-	Agents    map[string]*Agent
-	Tools     map[string]*Tool
-	Drills    []*Drill
-	Version   ledger.Hash
-	Files     map[string]string // every file read, by path
+	Name       string
+	Summary    string
+	Zone       *time.Location
+	Start      string
+	Models     map[string]*Model
+	Limits     Limits
+	State      *schema.Schema
+	Approvers  []string
+	Agents     map[string]*Agent
+	Tools      map[string]*Tool
+	Sources    map[string]*SourceDoc
+	Rung       ledger.Rung
+	Bare       bool // commands run with no sandbox
+	Drills     []*Drill
+	Version    ledger.Hash
+	Files      map[string]string    // every file read, by path
+	Catalogues map[string]Catalogue // what its sources offered of the tools it takes
 }
 
 // Model is one way to reach a model.
@@ -72,25 +77,39 @@ type Agent struct {
 	Place    Place
 }
 
-// Tool is a contract and what carries it out. Exactly one of Script and HTTP
-// is set, or neither for a tool with stubs alone.
+// Tool is a contract and what carries it out. At most one of the handlers is
+// set; a tool with none has stubs alone.
 type Tool struct {
-	Name    string
-	Summary string
-	Input   *schema.Schema
-	Output  *schema.Schema
-	Effect  ledger.Effect
-	Replay  string // "", "safe" or "key"
-	Timeout time.Duration
-	Retries int
-	Script  *Script
-	HTTP    *HTTP
-	Stubs   []Stub
-	Done    *expr.Template
-	Failed  []Saying
-	Sets    []Setting
-	Gate    *Gate
-	Place   Place
+	Name        string
+	Summary     string
+	Input       *schema.Schema
+	Output      *schema.Schema
+	Effect      ledger.Effect
+	Replay      string // "", "safe" or "key"
+	Timeout     time.Duration
+	Retries     int
+	Rung        ledger.Rung // how far the files let it
+	ReasonFirst bool
+	Unless      []Saying
+	PerMinute   int           // live calls in any minute; 0 is no bound
+	Cache       time.Duration // 0: none
+	Direct      bool
+	Rows        int // of a list that the model reads
+	Tokens      int // of a result that the model reads
+	Script      *Script
+	HTTP        *HTTP
+	Command     *Command
+	SQL         *SQL
+	Builtin     *Builtin
+	Go          bool
+	Remote      *Remote
+	Stubs       []Stub
+	Done        *expr.Template
+	Failed      []Saying
+	Sets        []Setting
+	Gate        *Gate
+	Source      string // that brought it; "" for a document of its own
+	Place       Place
 }
 
 // Handler names what carries the tool out.
@@ -100,35 +119,149 @@ func (t *Tool) Handler() string {
 		return "script"
 	case t.HTTP != nil:
 		return "http"
+	case t.Command != nil:
+		return "command"
+	case t.SQL != nil:
+		return "sql"
+	case t.Builtin != nil:
+		return "builtin"
+	case t.Go:
+		return "go"
+	case t.Remote != nil && t.Remote.Operation != nil:
+		return "openapi"
+	case t.Remote != nil:
+		return "mcp"
 	}
 	return "stub"
 }
 
+// Inward says whether the handler reaches nothing outside the call, so that it
+// can stand in for itself where stubs are asked for.
+func (t *Tool) Inward() bool {
+	switch {
+	case t.Script != nil:
+		return len(t.Script.Fetch) == 0
+	case t.Builtin != nil:
+		return t.Builtin.Do == "calc" || strings.HasPrefix(t.Builtin.Do, "state.")
+	}
+	return false
+}
+
+// Because is the argument in which a model says why, for reason_first.
+const Because = "because"
+
 // Script is JavaScript, and where it stands.
 type Script struct {
 	Code  string
+	Fetch []string // what URLs it may fetch begin with
 	Place Place
 }
 
 // HTTP is a request made of a call.
 type HTTP struct {
-	Method  string
-	URL     *expr.Template
-	Query   *expr.Mapping
-	Headers map[string]*expr.Template
-	Bearer  string
-	Body    *expr.Mapping
-	Pick    *expr.Mapping
+	Method    string
+	URL       *expr.Template
+	Query     *expr.Mapping
+	Headers   map[string]*expr.Template
+	Auth      *Auth
+	Body      *expr.Mapping
+	Form      *expr.Mapping
+	Pick      *expr.Mapping
+	Redirects bool
+	Private   bool
+}
+
+// Auth is how a request says who it is. One of the parts is set; their values
+// name secrets.
+type Auth struct {
+	Bearer         string
+	User, Password string
+	Header         map[string]string
+	Query          map[string]string
+	OAuth          *OAuth
+}
+
+// OAuth is the client-credentials grant of RFC 6749.
+type OAuth struct {
+	TokenURL     string `json:"token_url"`
+	ClientID     string `json:"client_id"`
+	ClientSecret string `json:"client_secret"`
+	Scopes       []string
+	Audience     string
+}
+
+// Command is a program made of a call.
+type Command struct {
+	Run       []*expr.Template
+	Env       map[string]string
+	State     []string
+	Text      bool // standard output is text, not JSON
+	Refusals  map[int]string
+	Reads     []string
+	Writes    []string
+	Network   bool
+	MemoryMB  int
+	DiskMB    int
+	Processes int
+	Bare      bool // no sandbox
+}
+
+// SQL is a read of tables.
+type SQL struct {
+	Database string
+	Tables   map[string]string
+	Query    string
+	Params   *expr.Mapping // nil: the arguments
+	Rows     int
+	One      bool
+}
+
+// Builtin is a handler that ships with the program, such as "files.read".
+type Builtin struct {
+	Do    string
+	In    []string // folders
+	Facts []string
+	From  []string // URLs
+}
+
+// Remote is a tool of a source. Operation is set for one of an OpenAPI document.
+type Remote struct {
+	Source    *SourceDoc
+	Name      string // there
+	Operation *Operation
+	Hash      ledger.Hash // of its input, as it was offered
+	Pick      *expr.Mapping
+}
+
+// SourceDoc is a place that brings many tools.
+type SourceDoc struct {
+	Name      string
+	Command   []string
+	Env       map[string]string
+	URL       string // of a tool server
+	Document  string // of an API
+	Server    string
+	Auth      *Auth
+	Timeout   time.Duration
+	Redirects bool
+	Private   bool
+	Take      []string
+	Prefix    string
+	Place     Place
 }
 
 // Stub is a canned answer; the first whose When holds is taken.
 type Stub struct {
 	When    *expr.Expr // nil: always
+	After   time.Duration
 	Returns *expr.Mapping
 	Fails   *expr.Template
+	Status  int    // of a failure
+	Class   string // of a failure
+	Outcome ledger.Outcome
 }
 
-// Saying is what the model reads of a failure that When describes.
+// Saying is what the model reads where When holds.
 type Saying struct {
 	When *expr.Expr
 	Say  *expr.Template
@@ -158,6 +291,7 @@ type Drill struct {
 	Now     time.Time // zero: a fixed day
 	Person  string
 	Tools   ledger.Tools
+	Rungs   map[string]ledger.Rung
 	Model   string
 	State   map[string]any
 	Gates   map[string]DrillGate
@@ -220,11 +354,13 @@ type Grade string
 const (
 	Error   Grade = "error"
 	Warning Grade = "warning"
+	Hint    Grade = "hint"
 )
 
 // Problem is something about the files that is wrong or doubtful.
 type Problem struct {
-	Grade Grade `json:"grade"`
+	Grade Grade  `json:"grade"`
+	Code  string `json:"code,omitempty"` // names what can be accepted in place
 	Place
 	Say    string `json:"say"`
 	Remedy string `json:"remedy,omitempty"`

@@ -29,11 +29,22 @@ type document struct {
 	kind   string // the first key
 	places map[string]Place
 	raw    map[string]Place // places of the keys themselves
+	of     *document        // that this one was made from, where it stands in no file
+	under  string           // the path of its own parts there
+	base   Place            // of what is not there
 }
 
 // at gives the place of a path such as "/input/properties", or of the nearest
 // part above it.
 func (d *document) at(path string) Place {
+	if d.of != nil {
+		for p := path; p != ""; p = p[:strings.LastIndexByte(p, '/')] {
+			if at, ok := d.of.places[d.under+p]; ok {
+				return at
+			}
+		}
+		return d.base
+	}
 	for {
 		if p, ok := d.places[path]; ok {
 			return p
@@ -48,6 +59,9 @@ func (d *document) at(path string) Place {
 
 // key gives the place of a key, or of its owner where the key is not there.
 func (d *document) key(path string) Place {
+	if d.of != nil {
+		return d.at(path)
+	}
 	if p, ok := d.raw[path]; ok {
 		return p
 	}

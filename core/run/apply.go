@@ -13,7 +13,7 @@ import (
 
 // New gives the state of a run with no events.
 func New(id string) *State {
-	return &State{Run: id, AgentTurns: map[string]int{}, Same: map[ledger.Hash]int{}, Lost: map[string]int{}, Settled: map[string]*ledger.GateSettled{}, Facts: map[string]any{}}
+	return &State{Run: id, AgentTurns: map[string]int{}, Same: map[ledger.Hash]int{}, Lost: map[string]int{}, Settled: map[string]*ledger.GateSettled{}, Facts: map[string]any{}, Handles: map[string]bool{}}
 }
 
 // Fold applies events in order to a new state.
@@ -79,10 +79,17 @@ func (s *State) apply(e ledger.Event) error {
 		for _, m := range d.Memory {
 			s.say(m)
 		}
-		s.say(ledger.Message{Role: ledger.User, Text: d.Text})
 		if d.State != nil {
 			s.Facts = d.State
 		}
+		for _, h := range d.Handles {
+			s.Handles[h] = true
+		}
+		if d.Call == nil {
+			s.say(ledger.Message{Role: ledger.User, Text: d.Text})
+			break
+		}
+		s.Turn = &Turn{Step: OutsideTurn, Phase: Received, Reply: &ledger.TurnReceived{Calls: []ledger.Ask{*d.Call}}, At: e.At, Facts: s.Facts}
 	case *ledger.StopAsked:
 		s.Stop = d
 	case *ledger.RunRecovered:
@@ -152,6 +159,9 @@ func (s *State) apply(e ledger.Event) error {
 		c.Progress, c.Attempt, c.Fired = InFlight, d.Attempt, false
 	case *ledger.CallReturned:
 		c.Progress, c.Words = Returned, d.Words
+		if d.Handle != "" {
+			s.Handles[d.Handle] = true
+		}
 		s.ended(c)
 	case *ledger.CallFailed:
 		c.Failure, c.Words = d, d.Words
@@ -236,6 +246,10 @@ func (s *State) settle(step string, d *ledger.GateSettled) error {
 	return nil
 }
 
+// OutsideTurn is the step that stands for the turn of a run that is one call
+// from outside: no model made it.
+const OutsideTurn = "t0"
+
 // LimitTimer is the step of the timer of a run's time limit.
 const LimitTimer = "limit"
 
@@ -270,6 +284,9 @@ func (s *State) ended(c *Call) {
 		return
 	}
 	t.complete = true
+	if t.Step == OutsideTurn {
+		return // no model reads it
+	}
 	for _, c := range t.Calls {
 		s.say(ledger.Message{Role: ledger.FromTool, Tool: c.Decided.Tool, Call: c.Decided.ID, Text: c.Words})
 	}

@@ -31,8 +31,9 @@ type State struct {
 	AgentTurns  map[string]int
 	Tokens      ledger.Usage
 	Cost        float64
-	Handoffs    int // in all
-	HandoffsRow int // with no other call between them
+	Handoffs    int             // in all
+	HandoffsRow int             // with no other call between them
+	Handles     map[string]bool // of results that can be named in arguments
 	Same        map[ledger.Hash]int
 	SameTool    string // the call that was repeated most
 	SameMost    int

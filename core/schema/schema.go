@@ -117,7 +117,7 @@ func (s *Schema) CheckJSON(raw []byte) (any, []Fault) {
 func Say(faults []Fault) string {
 	parts := make([]string, 0, len(faults))
 	for _, f := range faults {
-		name := strings.ReplaceAll(strings.TrimPrefix(f.Path, "/"), "/", ".")
+		name := dotted(f.Path)
 		if name == "" {
 			parts = append(parts, f.Say)
 		} else {
@@ -142,7 +142,7 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 		for _, m := range k.Missing {
 			say := "is missing"
 			if d := at(sub, []string{m}); d != nil {
-				say += about(d)
+				say += about(d) + such(doc, d)
 			}
 			out = append(out, Fault{Path: path + "/" + m, Say: say})
 		}
@@ -161,7 +161,7 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 		}
 		return out
 	case *kind.Type:
-		return one("must be %s, not %s%s", article(strings.Join(k.Want, " or ")), article(k.Got), example(sub))
+		return one("must be %s, not %s%s", article(strings.Join(k.Want, " or ")), article(k.Got), such(doc, sub))
 	case *kind.Enum:
 		want := make([]string, len(k.Want))
 		for i, w := range k.Want {
@@ -183,7 +183,7 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 		if d != "" {
 			d = ": " + strings.TrimSuffix(d, ".")
 		}
-		return one("must match %s%s; %q does not", k.Want, d, k.Got)
+		return one("must match %s%s; %q does not%s", k.Want, d, k.Got, sample(sub))
 	case *kind.Minimum:
 		return one("must be at least %s, not %s", num(k.Want), num(k.Got))
 	case *kind.Maximum:
@@ -217,7 +217,11 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 
 // at follows a path of a value through the schema that describes it.
 func at(doc map[string]any, path []string) map[string]any {
+	root := doc
 	for _, p := range path {
+		if ref, ok := doc["$ref"].(string); ok {
+			doc = resolve(root, ref)
+		}
 		if props, ok := doc["properties"].(map[string]any); ok {
 			if d, ok := props[p].(map[string]any); ok {
 				doc = d
@@ -264,16 +268,31 @@ func about(d map[string]any) string {
 	return ""
 }
 
-func example(d map[string]any) string {
-	switch d["type"] {
-	case "number":
-		return ", such as 46.5"
-	case "integer":
-		return ", such as 3"
-	case "boolean":
-		return ": true or false"
-	case "array":
-		return ", such as [ … ]"
+// such gives an example of a right value, for what describes one.
+func such(root, d map[string]any) string {
+	if d == nil || d["enum"] != nil {
+		return ""
+	}
+	if say, _ := d["description"].(string); strings.Contains(strings.ToLower(say), "such as ") {
+		if _, own := d["examples"]; !own {
+			return "" // the description, which stands there, gives one
+		}
+	}
+	v := exampleOf(root, d, 1)
+	if v == nil || v == "text" {
+		return ""
+	}
+	t := text(v)
+	if len(t) > 120 {
+		return ""
+	}
+	return ", such as " + t
+}
+
+// sample gives an example that the schema itself names.
+func sample(d map[string]any) string {
+	if ex, ok := d["examples"].([]any); ok && len(ex) > 0 {
+		return "; " + text(ex[0]) + " would"
 	}
 	return ""
 }

@@ -26,7 +26,7 @@ func TestFaultsNameWhatWouldHaveBeenRight(t *testing.T) {
 		give, say string
 	}{
 		"fits":          {`{"length_m": 46, "nights": 2}`, ""},
-		"missing":       {`{}`, "length_m is missing (Length of the vessel in metres)"},
+		"missing":       {`{}`, "length_m is missing (Length of the vessel in metres), such as 46.5"},
 		"unknown":       {`{"length_m": 1, "nigths": 2}`, `nigths is not known here; did you mean "nights"?`},
 		"far off":       {`{"length_m": 1, "xyzzy": 2}`, `xyzzy is not known here; what is: arrives, berth, length_m, nights, season`},
 		"type":          {`{"length_m": "46 m"}`, "length_m must be a number, not a string, such as 46.5"},
@@ -36,7 +36,7 @@ func TestFaultsNameWhatWouldHaveBeenRight(t *testing.T) {
 		"minimum":       {`{"length_m": 0}`, "length_m must be more than 0, not 0"},
 		"maximum":       {`{"length_m": 1, "nights": 61}`, "nights must be at most 60, not 61"},
 		"whole numbers": {`{"length_m": 1, "nights": 1.5}`, "nights must be an integer, not a number, such as 3"},
-		"two":           {`{"nights": 0}`, "length_m is missing (Length of the vessel in metres); nights must be at least 1, not 0"},
+		"two":           {`{"nights": 0}`, "length_m is missing (Length of the vessel in metres), such as 46.5; nights must be at least 1, not 0"},
 		"not JSON":      {`{"length_m": `, "is not JSON: unexpected end of JSON input"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 
 	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
+	"stonebaton/core/prompt"
 	"stonebaton/core/run"
 )
 
@@ -22,6 +23,9 @@ const (
 	Call    Kind = "call"
 	Handoff Kind = "handoff"
 )
+
+// Outside is the lane of a call that no agent made.
+const Outside = "outside"
 
 // Step is one block of the track and one row of the list.
 type Step struct {
@@ -42,6 +46,10 @@ type Step struct {
 	Attempts int           `json:"attempts"`
 	Effect   ledger.Effect `json:"effect,omitempty"`
 	Stub     bool          `json:"stub,omitempty"`
+	Rung     ledger.Rung   `json:"rung,omitempty"`    // how far the tool was let
+	Repairs  []string      `json:"repairs,omitempty"` // what was put right in the arguments
+	Because  string        `json:"because,omitempty"` // the model's reason, for reason_first
+	Reads    int           `json:"reads,omitempty"`   // tokens of the words that the model reads of a call, about
 	Model    string        `json:"model,omitempty"`
 	To       string        `json:"to,omitempty"` // of a handoff
 	Wait     *Wait         `json:"wait,omitempty"`
@@ -64,27 +72,30 @@ type Wait struct {
 
 // Totals is the head of a run.
 type Totals struct {
-	Run      string          `json:"run"`
-	Session  string          `json:"session"`
-	Status   ledger.Status   `json:"status"`
-	Agent    string          `json:"agent"`
-	Lanes    []string        `json:"lanes"` // agents in the order in which they first acted
-	Turns    int             `json:"turns"`
-	Calls    int             `json:"calls"`
-	Handoffs int             `json:"handoffs"`
-	Tokens   ledger.Usage    `json:"tokens"`
-	Cost     float64         `json:"cost"`
-	MS       int64           `json:"ms"` // of work, held time not counted
-	Opened   time.Time       `json:"opened_at"`
-	Last     time.Time       `json:"last_at"`
-	Person   string          `json:"person"`
-	Text     string          `json:"text"`
-	Tools    ledger.Tools    `json:"tools"`
-	Model    string          `json:"model,omitempty"`
-	Answer   string          `json:"answer,omitempty"`
-	Problem  *ledger.Problem `json:"problem,omitempty"`
-	Facts    map[string]any  `json:"state"`
-	Seq      int64           `json:"seq"`
+	Run      string                 `json:"run"`
+	Session  string                 `json:"session"`
+	Status   ledger.Status          `json:"status"`
+	Agent    string                 `json:"agent"`
+	Lanes    []string               `json:"lanes"` // agents in the order in which they first acted
+	Turns    int                    `json:"turns"`
+	Calls    int                    `json:"calls"`
+	Handoffs int                    `json:"handoffs"`
+	Tokens   ledger.Usage           `json:"tokens"`
+	Cost     float64                `json:"cost"`
+	MS       int64                  `json:"ms"` // of work, held time not counted
+	Opened   time.Time              `json:"opened_at"`
+	Last     time.Time              `json:"last_at"`
+	Person   string                 `json:"person"`
+	Text     string                 `json:"text"`
+	Tools    ledger.Tools           `json:"tools"`
+	Rung     ledger.Rung            `json:"rung,omitempty"` // of all tools, where the run lowered it
+	Rungs    map[string]ledger.Rung `json:"rungs,omitempty"`
+	Via      string                 `json:"via,omitempty"`
+	Model    string                 `json:"model,omitempty"`
+	Answer   string                 `json:"answer,omitempty"`
+	Problem  *ledger.Problem        `json:"problem,omitempty"`
+	Facts    map[string]any         `json:"state"`
+	Seq      int64                  `json:"seq"`
 }
 
 // Trace is the picture of a run so far.
@@ -119,6 +130,7 @@ func (t *Trace) Totals() Totals {
 		Cost: s.Cost, MS: s.Worked(s.At).Milliseconds(), Opened: s.OpenedAt, Last: s.At, Facts: s.Facts, Seq: s.Seq}
 	if s.Opened != nil {
 		o.Session, o.Person, o.Text, o.Tools, o.Model = s.Opened.Session, s.Opened.Person, s.Opened.Text, s.Opened.Tools, s.Opened.Model
+		o.Rung, o.Rungs, o.Via = s.Opened.Rung, s.Opened.Rungs, s.Opened.Via
 	}
 	if s.Closed != nil {
 		o.Answer, o.Problem = s.Closed.Answer, s.Closed.Problem
@@ -146,6 +158,14 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 	end := func(status, brief string) {
 		at := e.At
 		s.Status, s.Brief, s.Ended = status, brief, &at
+	}
+	switch d := e.Data.(type) {
+	case *ledger.CallReturned:
+		s.Reads = prompt.Tokens(d.Words)
+	case *ledger.CallFailed:
+		s.Reads = prompt.Tokens(d.Words)
+	case *ledger.CallRefused:
+		s.Reads = prompt.Tokens(d.Words)
 	}
 	switch d := e.Data.(type) {
 	case *ledger.RunRecovered:
@@ -184,7 +204,10 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 			s.Status, s.Ended = "retrying", nil
 		}
 	case *ledger.CallDecided:
-		st := &Step{ID: e.Step, Kind: Call, Agent: before, Name: d.Tool, Title: brief(d.Args), Why: d.Why, Began: e.At, Status: "waiting", Effect: d.Effect}
+		st := &Step{ID: e.Step, Kind: Call, Agent: before, Name: d.Tool, Title: brief(d.Args), Why: d.Why, Began: e.At, Status: "waiting", Effect: d.Effect, Rung: d.Rung, Repairs: d.Repairs, Because: d.Because}
+		if before == "" {
+			st.Agent = Outside
+		}
 		if d.Verdict == ledger.Pass {
 			st.Kind, st.To, st.Title = Handoff, d.To, ""
 		}
@@ -316,6 +339,7 @@ type Detail struct {
 	Words  string          `json:"words,omitempty"`  // what the model read of a call
 	Sent   *ledger.Sent    `json:"sent,omitempty"`   // the proof of a call
 	Note   string          `json:"note,omitempty"`   // what went wrong beside it
+	Handle string          `json:"handle,omitempty"` // names the whole result in later arguments
 	Before map[string]any  `json:"before,omitempty"` // the state before and after it
 	After  map[string]any  `json:"after,omitempty"`
 	Events []ledger.Event  `json:"events"`
@@ -359,7 +383,7 @@ func DetailOf(id string, events []ledger.Event, name string) (*Detail, error) {
 		case *ledger.GateSettled:
 			d.Args = x.Args
 		case *ledger.CallReturned:
-			d.Out, d.Words, d.Sent, d.Note = x.Result, x.Words, x.Sent, x.Note
+			d.Out, d.Words, d.Sent, d.Note, d.Handle = x.Result, x.Words, x.Sent, x.Note, x.Handle
 		case *ledger.CallFailed:
 			d.Words, d.Sent, d.Note = x.Words, x.Sent, x.Say
 		case *ledger.CallRefused:

@@ -1,7 +1,7 @@
-// Package http carries tools out that are one HTTP request. Secrets are put in
-// at the last moment and never come back; redirects to another host are not
-// followed; what came back, and how far the request had got, decides what is
-// known of a failed call.
+// Package http carries tools out that are one HTTP request, described in a
+// project's file or by an operation of an OpenAPI document. Secrets are put in
+// at the last moment and never come back; what came back, and how far the
+// request had got, decides what is known of a failed call.
 package http
 
 import (
@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net"
 	"net/http"
 	"net/url"
@@ -24,207 +25,257 @@ import (
 	"stonebaton/core/project"
 	"stonebaton/engine"
 	"stonebaton/tools"
+	"stonebaton/tools/web"
 )
 
 // Bounds of one reply and of its record.
 const (
-	maxReply  = 4 << 20
-	maxRecord = 2 << 10
+	maxReply    = 4 << 20
+	maxRecord   = 2 << 10
+	benchRecord = 256 << 10
 )
 
-// Expander puts the values of secrets into a text.
-type Expander interface {
-	Expand(string) (string, error)
-}
-
 // Handler sends requests.
-type Handler struct {
-	secrets Expander
-	client  *http.Client
-}
+type Handler struct{ client *web.Client }
 
-// New gives a handler that takes secrets from e.
-func New(e Expander) *Handler {
-	return &Handler{secrets: e, client: &http.Client{
-		Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 8, IdleConnTimeout: 30 * time.Second, ForceAttemptHTTP2: true,
-			DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext},
-		CheckRedirect: func(req *http.Request, via []*http.Request) error {
-			if req.URL.Host != via[0].URL.Host || req.URL.Scheme != via[0].URL.Scheme {
-				return &redirectError{req.URL.Host}
-			}
-			if len(via) > 3 {
-				return errors.New("more than three redirects")
-			}
-			return nil
-		},
-	}}
-}
-
-type redirectError struct{ host string }
-
-func (e *redirectError) Error() string { return "it redirects to another host, " + e.host }
+// New gives a handler that sends through c.
+func New(c *web.Client) *Handler { return &Handler{c} }
 
 func notDone(class, format string, args ...any) *loop.Failure {
 	return &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
 }
 
+// outgoing is a request, who makes it, and how it is shown.
+type outgoing struct {
+	req   *http.Request
+	auth  *project.Auth
+	grant web.Grant
+	proof *ledger.Sent
+}
+
 // Call sends the request of a call.
 func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
-	req, proof, bad := h.request(ctx, i)
-	if bad != nil {
-		return loop.Result{}, bad
+	r, f, again := h.send(ctx, i)
+	if again { // a token that ended early: nothing was done, so a new one is fetched at once
+		r, f, _ = h.send(ctx, i)
 	}
-	resp, err := h.client.Do(req)
+	return r, f
+}
+
+func (h *Handler) send(ctx context.Context, i engine.Invocation) (_ loop.Result, _ *loop.Failure, again bool) {
+	out, err := h.request(ctx, i)
+	if err != nil {
+		var te *web.TokenError
+		if errors.As(err, &te) {
+			return loop.Result{}, notDone("auth", "%v", err), false
+		}
+		return loop.Result{}, notDone("config", "the request of %s could not be made: %v", i.Tool.Name, err), false
+	}
+	proof, host := out.proof, out.req.URL.Host
+	resp, err := h.client.Do(out.req, out.grant)
 	if err != nil {
 		f := failed(err)
 		f.Sent = proof
-		return loop.Result{}, f
+		return loop.Result{}, f, false
 	}
 	defer resp.Body.Close()
-	proof.Status = resp.StatusCode
+	proof.Status, proof.Type = resp.StatusCode, resp.Header.Get("Content-Type")
 	raw, err := io.ReadAll(io.LimitReader(resp.Body, maxReply+1))
 	proof.Bytes = int64(len(raw))
-	fail := func(o ledger.Outcome, class, format string, args ...any) (loop.Result, *loop.Failure) {
-		f := &loop.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Status: resp.StatusCode, Sent: proof}
-		f.Body = decode(raw)
-		proof.Reply = tools.Clip(string(raw), maxRecord)
-		return loop.Result{}, f
+	proof.Reply = tools.Clip(string(raw), record(i))
+	if resp.StatusCode == http.StatusUnauthorized && h.client.Forget(out.auth) {
+		return loop.Result{}, notDone("auth", "%s answered 401: it does not accept the token", host), true
+	}
+	fail := func(o ledger.Outcome, class, format string, args ...any) (loop.Result, *loop.Failure, bool) {
+		return loop.Result{}, &loop.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Status: resp.StatusCode, Body: decode(raw), Sent: proof}, false
 	}
 	switch {
 	case err != nil:
-		r, f := fail(ledger.Unknown, "cut", "the reply of %s broke off after %d bytes: %v", req.URL.Host, len(raw), brief(err))
+		r, f, _ := fail(ledger.Unknown, "cut", "the reply of %s broke off after %d bytes: %v", host, len(raw), web.Brief(err))
 		f.Retry = true
-		return r, f
+		return r, f, false
 	case len(raw) > maxReply:
-		return fail(ledger.Unknown, "large", "the reply of %s is larger than %d MB; ask for less", req.URL.Host, maxReply>>20)
+		return fail(ledger.Unknown, "large", "the reply of %s is larger than %d MB; ask for less", host, maxReply>>20)
 	case resp.StatusCode == http.StatusTooManyRequests:
-		r, f := fail(ledger.NotDone, "rate", "%s answered 429: too many requests", req.URL.Host)
+		r, f, _ := fail(ledger.NotDone, "rate", "%s answered 429: too many requests", host)
 		f.Retry, f.After = true, retryAfter(resp.Header)
-		return r, f
+		return r, f, false
 	case resp.StatusCode >= 500:
-		r, f := fail(ledger.Unknown, "server", "%s answered %d%s", req.URL.Host, resp.StatusCode, reason(raw))
+		r, f, _ := fail(ledger.Unknown, "server", "%s answered %d%s", host, resp.StatusCode, reason(raw))
 		f.Retry, f.After = true, retryAfter(resp.Header)
-		return r, f
+		return r, f, false
 	case resp.StatusCode >= 300:
 		if say := reason(raw); say != "" { // what it says of itself is what helps; who said it stands in the proof
 			return fail(ledger.NotDone, "refused", "%s", strings.TrimPrefix(say, ": "))
 		}
-		return fail(ledger.NotDone, "refused", "%s answered %d", req.URL.Host, resp.StatusCode)
+		return fail(ledger.NotDone, "refused", "%s answered %d", host, resp.StatusCode)
 	}
 	body := decode(raw)
 	value := body
-	if i.Tool.HTTP.Pick != nil {
+	var pick *expr.Mapping
+	if i.Tool.HTTP != nil {
+		pick = i.Tool.HTTP.Pick
+	} else {
+		pick = i.Tool.Remote.Pick
+	}
+	if pick != nil {
 		headers := map[string]any{}
 		for k := range resp.Header {
 			headers[strings.ToLower(k)] = resp.Header.Get(k)
 		}
 		i.Vars["response"] = map[string]any{"status": int64(resp.StatusCode), "body": body, "headers": headers}
-		picked, err := i.Tool.HTTP.Pick.Fill(i.Vars)
+		picked, err := pick.Fill(i.Vars)
 		if err != nil {
 			return fail(ledger.Unknown, "result", "pick found nothing in the reply: %v", err)
 		}
 		value = tools.Plain(picked)
 	}
-	return loop.Result{Value: value, Sent: proof}, nil
+	return loop.Result{Value: value, Sent: proof}, nil, false
 }
 
-func (h *Handler) request(ctx context.Context, i engine.Invocation) (*http.Request, *ledger.Sent, *loop.Failure) {
-	spec := i.Tool.HTTP
-	config := func(err error) (*http.Request, *ledger.Sent, *loop.Failure) {
-		return nil, nil, notDone("config", "the request of %s could not be made: %v", i.Tool.Name, err)
+func record(i engine.Invocation) int {
+	if i.Bench {
+		return benchRecord
 	}
-	where, err := spec.URL.FillWith(i.Vars, url.PathEscape)
+	return maxRecord
+}
+
+// request makes the request of a call, of either kind of tool.
+func (h *Handler) request(ctx context.Context, i engine.Invocation) (*outgoing, error) {
+	var d draft
+	var err error
+	if i.Tool.HTTP != nil {
+		d, err = ofFile(i)
+	} else {
+		d, err = ofOperation(i)
+	}
 	if err != nil {
-		return config(err)
+		return nil, err
 	}
-	if j := strings.Index(where, "${"); j >= 0 && !strings.HasPrefix(where[j:], "${secret:") {
-		return config(fmt.Errorf("%s is not set; put it into the project's .env or the environment", strings.TrimSuffix(strings.TrimPrefix(where[j:], "${"), "}")))
+	if j := strings.Index(d.url, "${"); j >= 0 && !strings.HasPrefix(d.url[j:], "${secret:") {
+		return nil, fmt.Errorf("%s is not set; put it into the project's .env or the environment", strings.TrimSuffix(strings.TrimPrefix(d.url[j:], "${"), "}"))
 	}
-	if spec.Query != nil {
-		q, err := query(spec.Query, i.Vars)
-		if err != nil {
-			return config(err)
-		}
-		if q != "" {
-			where += "?" + q
-		}
+	shown := map[string]string{"Accept": "application/json"}
+	for k, v := range d.headers {
+		shown[k] = v
 	}
-	var body []byte
-	if spec.Body != nil {
-		v, err := spec.Body.Fill(i.Vars)
-		if err == nil {
-			body, err = json.Marshal(v)
-		}
-		if err != nil {
-			return config(err)
-		}
-	}
-	proof := &ledger.Sent{Method: spec.Method, URL: where, Body: tools.Clip(string(body), maxRecord)}
-	full, err := h.secrets.Expand(where)
-	if err != nil {
-		return config(err)
-	}
-	req, err := http.NewRequestWithContext(ctx, spec.Method, full, bytes.NewReader(body))
-	if err != nil {
-		return config(err)
-	}
-	if req.URL.Host == "" {
-		return config(fmt.Errorf("%q is not an absolute URL", where))
-	}
-	req.Header.Set("Accept", "application/json")
-	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
+	if d.body != nil {
+		shown["Content-Type"] = d.kind
 	}
 	if i.Tool.Effect != ledger.Read {
-		req.Header.Set("Idempotency-Key", i.Key)
+		shown["Idempotency-Key"] = i.Key
 	}
-	if err := h.headers(req, spec, i.Vars); err != nil {
-		return config(err)
-	}
-	return req, proof, nil
-}
-
-func (h *Handler) headers(req *http.Request, spec *project.HTTP, v expr.Vars) error {
-	for k, t := range spec.Headers {
-		s, err := t.Fill(v)
-		if err == nil {
-			s, err = h.secrets.Expand(s)
-		}
-		if err != nil {
-			return err
-		}
-		req.Header.Set(k, s)
-	}
-	if spec.Bearer != "" {
-		token, err := h.secrets.Expand(spec.Bearer)
-		if err != nil {
-			return err
-		}
-		req.Header.Set("Authorization", "Bearer "+token)
-	}
-	return nil
-}
-
-func query(m *expr.Mapping, v expr.Vars) (string, error) {
-	x, err := m.Fill(v)
+	full, err := h.client.Expand(d.url)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	q := url.Values{}
-	fields, _ := x.(map[string]any)
-	for k, e := range fields {
-		if e == nil {
-			continue
+	req, err := http.NewRequestWithContext(ctx, d.method, full, bytes.NewReader(d.body))
+	if err != nil {
+		return nil, err
+	}
+	if req.URL.Host == "" {
+		return nil, fmt.Errorf("%q is not an absolute URL", d.url)
+	}
+	for k, v := range shown {
+		x, err := h.client.Expand(v)
+		if err != nil {
+			return nil, err
 		}
+		req.Header.Set(k, x)
+	}
+	if err := h.client.Sign(req, d.auth); err != nil {
+		return nil, err
+	}
+	web.Show(d.auth, shown)
+	d.grant.Host = d.host
+	return &outgoing{req: req, auth: d.auth, grant: d.grant,
+		proof: &ledger.Sent{Method: d.method, URL: d.url, Headers: shown, Body: tools.Clip(string(d.body), record(i))}}, nil
+}
+
+// draft is a request before secrets are put in. Host is the one that the files
+// name; "" where it comes from the arguments.
+type draft struct {
+	method, url, host, kind string
+	headers                 map[string]string
+	body                    []byte
+	auth                    *project.Auth
+	grant                   web.Grant
+}
+
+func ofFile(i engine.Invocation) (draft, error) {
+	spec := i.Tool.HTTP
+	d := draft{method: spec.Method, headers: map[string]string{}, auth: spec.Auth, grant: web.Grant{Private: spec.Private, Redirects: spec.Redirects}, kind: "application/json"}
+	var err error
+	if d.url, err = spec.URL.FillWith(i.Vars, url.PathEscape); err != nil {
+		return d, err
+	}
+	d.host = hostOf(spec.URL.String())
+	if spec.Query != nil {
+		v, err := spec.Query.Fill(i.Vars)
+		if err != nil {
+			return d, err
+		}
+		if q := values(v).Encode(); q != "" {
+			d.url += "?" + q
+		}
+	}
+	for k, t := range spec.Headers {
+		if d.headers[k], err = t.Fill(i.Vars); err != nil {
+			return d, err
+		}
+		if strings.ContainsAny(d.headers[k], "\r\n") {
+			return d, fmt.Errorf("the header %s would hold a line break", k)
+		}
+	}
+	switch {
+	case spec.Body != nil:
+		v, err := spec.Body.Fill(i.Vars)
+		if err != nil {
+			return d, err
+		}
+		d.body, err = json.Marshal(v)
+		return d, err
+	case spec.Form != nil:
+		v, err := spec.Form.Fill(i.Vars)
+		if err != nil {
+			return d, err
+		}
+		d.body, d.kind = []byte(values(v).Encode()), "application/x-www-form-urlencoded"
+	}
+	return d, nil
+}
+
+// hostOf gives the host that a URL names before any value is put in; "" where a
+// value could change it.
+func hostOf(template string) string {
+	rest, ok := strings.CutPrefix(template, "https://")
+	if !ok {
+		if rest, ok = strings.CutPrefix(template, "http://"); !ok {
+			return ""
+		}
+	}
+	host, _, _ := strings.Cut(rest, "/")
+	host, _, _ = strings.Cut(host, "?")
+	if strings.ContainsAny(host, "{}$@") {
+		return ""
+	}
+	return host
+}
+
+// values makes a query or form of a mapping's value; lists repeat the name.
+func values(v any) url.Values {
+	q := url.Values{}
+	fields, _ := v.(map[string]any)
+	for k, e := range fields {
 		if list, ok := e.([]any); ok {
 			for _, one := range list {
 				q.Add(k, expr.Show(one))
 			}
-			continue
+		} else if e != nil {
+			q.Set(k, expr.Show(e))
 		}
-		q.Set(k, expr.Show(e))
 	}
-	return q.Encode(), nil
+	return q
 }
 
 func decode(raw []byte) any {
@@ -270,33 +321,121 @@ func failed(err error) *loop.Failure {
 			host = u.Host
 		}
 	}
-	var redirect *redirectError
+	var redirect *web.RedirectError
+	var private *web.PrivateError
 	var op *net.OpError
 	var dns *net.DNSError
 	f := &loop.Failure{Outcome: ledger.Unknown, Class: "unreachable", Retry: true}
 	switch {
 	case errors.As(err, &redirect):
+		f.Class, f.Retry, f.Status = "refused", false, redirect.Status
+		if redirect.Status >= 307 { // the others may point at what was done
+			f.Outcome = ledger.NotDone
+		}
+		f.Say = fmt.Sprintf("the reply was not used: %v", redirect)
+	case errors.As(err, &private):
 		f.Outcome, f.Class, f.Retry = ledger.NotDone, "refused", false
-		f.Say = fmt.Sprintf("%s was not followed: %v", host, redirect)
+		f.Say = fmt.Sprintf("%s was not called: %v", host, private)
 	case errors.As(err, &dns):
 		f.Outcome, f.Say = ledger.NotDone, fmt.Sprintf("%s cannot be found", host)
 	case errors.As(err, &op) && op.Op == "dial":
-		f.Outcome, f.Say = ledger.NotDone, fmt.Sprintf("%s does not answer: %s", host, brief(op.Err))
+		f.Outcome, f.Say = ledger.NotDone, fmt.Sprintf("%s does not answer: %s", host, web.Brief(op.Err))
 	case errors.Is(err, context.DeadlineExceeded):
 		f.Class, f.Say = "timeout", fmt.Sprintf("%s did not answer in time", host)
 	case errors.Is(err, context.Canceled):
 		f.Class, f.Say, f.Retry = "stopped", fmt.Sprintf("the request to %s was cancelled", host), false
 	default:
-		f.Say = fmt.Sprintf("the connection to %s broke: %s", host, brief(err))
+		f.Say = fmt.Sprintf("the connection to %s broke: %s", host, web.Brief(err))
 	}
 	return f
 }
 
-// brief gives the last part of a chain of errors.
-func brief(err error) string {
-	s := err.Error()
-	if i := strings.LastIndex(s, ": "); i >= 0 {
-		return s[i+2:]
+// ofOperation makes the request of an operation, its parameters put where the
+// document says.
+func ofOperation(i engine.Invocation) (draft, error) {
+	op, src := i.Tool.Remote.Operation, i.Tool.Remote.Source
+	server := op.Server
+	if src.Server != "" {
+		server = src.Server
 	}
-	return s
+	d := draft{method: op.Method, headers: map[string]string{}, auth: src.Auth, grant: web.Grant{Private: src.Private, Redirects: src.Redirects}, host: hostOf(server)}
+	args, _ := i.Args.(map[string]any)
+	rest := map[string]any{}
+	for k, v := range args {
+		rest[k] = v
+	}
+	path, query, cookies := op.Path, url.Values{}, []string{}
+	for _, p := range op.Params {
+		v, ok := args[p.Arg]
+		delete(rest, p.Arg)
+		if !ok || v == nil {
+			continue
+		}
+		list, many := v.([]any)
+		text := expr.Show(v)
+		if many {
+			parts := make([]string, len(list))
+			for n := range list {
+				parts[n] = expr.Show(list[n])
+			}
+			text = strings.Join(parts, ",")
+		}
+		switch p.In {
+		case "path":
+			if text == "" || text == "." || text == ".." {
+				return d, fmt.Errorf("%s cannot be %q: it is part of the path", p.Arg, text)
+			}
+			path = strings.ReplaceAll(path, "{"+p.Name+"}", url.PathEscape(text))
+		case "query":
+			fields, object := v.(map[string]any)
+			switch {
+			case many && p.Explode:
+				for _, one := range list {
+					query.Add(p.Name, expr.Show(one))
+				}
+			case object && p.Explode:
+				for k, one := range fields {
+					query.Set(k, expr.Show(one))
+				}
+			default:
+				query.Set(p.Name, text)
+			}
+		case "header":
+			if strings.ContainsAny(text, "\r\n") {
+				return d, fmt.Errorf("%s would put a line break into a header", p.Arg)
+			}
+			d.headers[p.Name] = text
+		case "cookie":
+			cookies = append(cookies, p.Name+"="+url.QueryEscape(text))
+		}
+	}
+	if len(cookies) > 0 {
+		d.headers["Cookie"] = strings.Join(cookies, "; ")
+	}
+	d.url = strings.TrimSuffix(server, "/") + path
+	if q := query.Encode(); q != "" {
+		d.url += "?" + q
+	}
+	if op.Body == "" {
+		return d, nil
+	}
+	var body any = rest
+	if op.Arg != "" {
+		var ok bool
+		if body, ok = args[op.Arg]; !ok {
+			return d, nil
+		}
+	}
+	d.kind = op.Body
+	kind, _, _ := mime.ParseMediaType(op.Body)
+	var err error
+	switch {
+	case kind == "application/x-www-form-urlencoded":
+		d.body = []byte(values(body).Encode())
+	case strings.HasPrefix(kind, "text/"):
+		d.body = []byte(expr.Show(body))
+	default:
+		d.body, err = json.Marshal(body)
+	}
+	return d, err
 }

@@ -22,6 +22,7 @@ import (
 	"stonebaton/engine"
 	"stonebaton/secret"
 	tool "stonebaton/tools/http"
+	"stonebaton/tools/web"
 )
 
 func tools(t *testing.T, base string) *project.Project {
@@ -46,7 +47,7 @@ func call(t *testing.T, p *project.Project, name string, args map[string]any, li
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	h := tool.New(secret.New(func(string) (string, bool) { return "the-token", true }))
+	h := tool.New(web.New(secret.New(func(string) (string, bool) { return "the-token", true })))
 	tl := p.Tools[name]
 	return h.Call(ctx, engine.Invocation{Project: p, Tool: tl, Args: args, Key: "key-1", Vars: expr.Vars{"args": expr.Typed(tl.Input.Doc(), args), "today": "2026-05-04"}})
 }
@@ -113,7 +114,7 @@ func TestWhatGoesWrong(t *testing.T) {
 		"busy":    {"rate", "too many requests", ledger.NotDone, true},
 		"slow":    {"timeout", "did not answer in time", ledger.Unknown, true},
 		"large":   {"large", "larger than 4 MB", ledger.Unknown, false},
-		"away":    {"refused", "it redirects to another host, elsewhere.example", ledger.NotDone, false},
+		"away":    {"refused", "it redirects to http://elsewhere.example/x, which was not followed: say redirects: true", ledger.Unknown, false},
 		"text":    {"result", "pick found nothing in the reply", ledger.Unknown, false},
 		"cut":     {"cut", "broke off after 4 bytes", ledger.Unknown, true},
 	} {
@@ -133,8 +134,9 @@ func TestWhatGoesWrong(t *testing.T) {
 			}
 		})
 	}
+	p.Tools["get"].HTTP.Redirects = true
 	r, bad := call(t, p, "get", map[string]any{"name": "near"}, time.Minute)
-	require.Nil(t, bad, "a redirect on the same host is followed")
+	require.Nil(t, bad, "a redirect is followed where that is allowed")
 	assert.Equal(t, "here", r.Value)
 }
 

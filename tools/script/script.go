@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"regexp"
 	"runtime/metrics"
 	"strconv"
@@ -21,6 +23,7 @@ import (
 	"stonebaton/core/project"
 	"stonebaton/engine"
 	"stonebaton/tools"
+	"stonebaton/tools/web"
 )
 
 // Bounds of one call.
@@ -31,11 +34,17 @@ const (
 	maxLog    = 16 << 10
 )
 
-// Handler runs scripts. The zero value is ready.
-type Handler struct{ programs sync.Map }
+// Handler runs scripts.
+type Handler struct {
+	programs sync.Map
+	client   *web.Client
+}
+
+// New gives a handler whose scripts fetch through c, where they may.
+func New(c *web.Client) *Handler { return &Handler{client: c} }
 
 const (
-	head = "(function(args, state, person, today, now, log) { 'use strict';"
+	head = "(function(args, state, person, today, now, log, fetch) { 'use strict';"
 	tail = "\n})"
 )
 
@@ -65,8 +74,9 @@ func Check(t *project.Tool) *project.Problem {
 // Call runs the script of a tool.
 func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
 	var logged strings.Builder
+	var proof []string
 	fail := func(class, format string, args ...any) (loop.Result, *loop.Failure) {
-		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent(&logged)}
+		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent(&logged, proof)}
 	}
 	prog, err := h.program(i.Tool.Script.Code)
 	if err != nil {
@@ -78,7 +88,7 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 	var watch sync.WaitGroup
 	watch.Add(1)
 	go func() { defer watch.Done(); guard(ctx, vm, done) }()
-	value, err := run(vm, prog, i, &logged)
+	value, err := h.run(ctx, vm, prog, i, &logged, &proof)
 	close(done)
 	watch.Wait()
 	if err != nil {
@@ -95,14 +105,15 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		}
 		return fail("script", "%s", strings.TrimPrefix(err.Error(), "RangeError: "))
 	}
-	return loop.Result{Value: value, Sent: sent(&logged)}, nil
+	return loop.Result{Value: value, Sent: sent(&logged, proof)}, nil
 }
 
-func sent(log *strings.Builder) *ledger.Sent {
-	if log.Len() == 0 {
+// sent is the proof of a script: what it fetched, and what it wrote.
+func sent(log *strings.Builder, fetched []string) *ledger.Sent {
+	if log.Len() == 0 && len(fetched) == 0 {
 		return nil
 	}
-	return &ledger.Sent{Method: "SCRIPT", Log: log.String()}
+	return &ledger.Sent{Method: "SCRIPT", Body: strings.Join(fetched, "\n"), Log: log.String()}
 }
 
 // said gives the message of what a script threw, without its class or stack.
@@ -133,7 +144,7 @@ func (h *Handler) program(code string) (*goja.Program, error) {
 	return p, err
 }
 
-func run(vm *goja.Runtime, prog *goja.Program, i engine.Invocation, logged *strings.Builder) (any, error) {
+func (h *Handler) run(ctx context.Context, vm *goja.Runtime, prog *goja.Program, i engine.Invocation, logged *strings.Builder, proof *[]string) (any, error) {
 	f, err := vm.RunProgram(prog)
 	if err != nil {
 		return nil, err
@@ -170,6 +181,9 @@ func run(vm *goja.Runtime, prog *goja.Program, i engine.Invocation, logged *stri
 		logged.WriteByte('\n')
 		return goja.Undefined()
 	}))
+	if allowed := i.Tool.Script.Fetch; len(allowed) > 0 {
+		params = append(params, vm.ToValue(h.fetcher(ctx, vm, allowed, give, proof)))
+	}
 	out, err := call(goja.Undefined(), params...)
 	if err != nil {
 		return nil, err
@@ -217,5 +231,70 @@ func guard(ctx context.Context, vm *goja.Runtime, done <-chan struct{}) {
 				return
 			}
 		}
+	}
+}
+
+// maxFetch bounds one reply that a script fetches.
+const maxFetch = 4 << 20
+
+// fetcher gives the function fetch: it sends a request within what the tool
+// allows and waits for the reply, {status, ok, headers, text, json()}.
+func (h *Handler) fetcher(ctx context.Context, vm *goja.Runtime, allowed []string, give func(any) (goja.Value, error), proof *[]string) func(goja.FunctionCall) goja.Value {
+	return func(c goja.FunctionCall) goja.Value {
+		throw := func(format string, args ...any) { panic(vm.NewGoError(fmt.Errorf(format, args...))) }
+		var opt struct {
+			Method, Body string
+			Headers      map[string]string
+		}
+		address := c.Argument(0).String()
+		if o := c.Argument(1); !goja.IsUndefined(o) && !goja.IsNull(o) {
+			if err := vm.ExportTo(o, &opt); err != nil {
+				throw("fetch: the second argument is {method, headers, body}: %v", err)
+			}
+		}
+		if opt.Method == "" {
+			opt.Method = "GET"
+		}
+		may := func(u string) bool { return web.Within(u, allowed) }
+		if !may(address) {
+			throw("fetch: %s is not among the addresses that the tool allows: %s", address, strings.Join(allowed, ", "))
+		}
+		req, err := http.NewRequestWithContext(ctx, strings.ToUpper(opt.Method), address, strings.NewReader(opt.Body))
+		if err != nil {
+			throw("fetch: %v", err)
+		}
+		for k, v := range opt.Headers {
+			req.Header.Set(k, v)
+		}
+		resp, err := h.client.Do(req, web.Grant{Host: req.URL.Host, Redirects: true, Allowed: may})
+		if err != nil {
+			throw("fetch %s: %v", address, err)
+		}
+		defer resp.Body.Close()
+		raw, err := io.ReadAll(io.LimitReader(resp.Body, maxFetch+1))
+		if err != nil || len(raw) > maxFetch {
+			throw("fetch %s: the reply broke off or is larger than %d MB", address, maxFetch>>20)
+		}
+		*proof = append(*proof, fmt.Sprintf("%s %s → %d, %d bytes", req.Method, address, resp.StatusCode, len(raw)))
+		headers := map[string]any{}
+		for k := range resp.Header {
+			headers[strings.ToLower(k)] = resp.Header.Get(k)
+		}
+		v, err := give(map[string]any{"status": resp.StatusCode, "ok": resp.StatusCode < 300, "headers": headers, "text": strings.ToValidUTF8(string(raw), "\uFFFD")})
+		if err != nil {
+			throw("fetch %s: %v", address, err)
+		}
+		_ = v.ToObject(vm).Set("json", func(goja.FunctionCall) goja.Value {
+			var x any
+			if json.Unmarshal(raw, &x) != nil {
+				throw("fetch %s: the reply is not JSON", address)
+			}
+			out, err := give(x)
+			if err != nil {
+				throw("fetch %s: %v", address, err)
+			}
+			return out
+		})
+		return v
 	}
 }

@@ -6,7 +6,6 @@ package office
 
 import (
 	"crypto/sha256"
-	_ "embed"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -25,10 +24,18 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"stonebaton/core/near"
+
+	"stonebaton/examples/harbour"
 )
 
-//go:embed openapi.json
-var document []byte
+// document describes the office; it is among the demo's files, as a source.
+var document = func() []byte {
+	raw, err := harbour.Files.ReadFile("data/office.json")
+	if err != nil {
+		panic("the demo's files: " + err.Error())
+	}
+	return raw
+}()
 
 // Office is an open office.
 type Office struct {

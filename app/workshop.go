@@ -1,0 +1,282 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+
+	"stonebaton/core/openapi"
+	"stonebaton/core/project"
+	"stonebaton/secret"
+	"stonebaton/tools"
+	"stonebaton/tools/builtin"
+	"stonebaton/tools/command"
+	thttp "stonebaton/tools/http"
+	"stonebaton/tools/mcp"
+	"stonebaton/tools/own"
+	"stonebaton/tools/script"
+	"stonebaton/tools/sql"
+	"stonebaton/tools/web"
+)
+
+// Workshop is what carries out the tools of the project in a folder, and asks its
+// sources what they offer.
+type Workshop struct {
+	Secrets *secret.Store
+	Set     *tools.Set
+	Files   *builtin.Handler // for undoing
+	Servers *mcp.Servers
+
+	dir    string
+	own    []own.Tool
+	client *web.Client
+	sql    *sql.Handler
+	work   string
+
+	mu   sync.Mutex
+	docs map[string]readDocument // OpenAPI documents that were read, by where they are
+}
+
+type readDocument struct {
+	stamp string
+	cat   project.Catalogue
+}
+
+// WorkshopConfig says what a workshop is for.
+type WorkshopConfig struct {
+	Dir     string
+	Work    string // where programs get folders of their own; "" is the system's
+	Secrets *secret.Store
+	Records tools.Records // nil: in memory
+	Own     []own.Tool
+	Changed func(source string) // a tool server offers something else than before
+}
+
+// NewWorkshop gives a workshop. Close it.
+func NewWorkshop(c WorkshopConfig) *Workshop {
+	if c.Records == nil {
+		c.Records = &tools.Memory{}
+	}
+	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, work: c.Work, client: web.New(c.Secrets), sql: sql.New(c.Dir), docs: map[string]readDocument{}}
+	w.Servers = mcp.New(c.Dir, w.client, c.Changed)
+	w.Files = builtin.New(c.Dir, c.Records, w.client)
+	w.Set = w.set(w.Files)
+	return w
+}
+
+func (w *Workshop) set(files *builtin.Handler) *tools.Set {
+	h := thttp.New(w.client)
+	return tools.NewSet(map[string]tools.Handler{"script": script.New(w.client), "http": h, "openapi": h, "command": command.New(w.dir, w.work, w.Secrets), "sql": w.sql,
+		"builtin": files, "mcp": w.Servers, "go": own.New(w.own)})
+}
+
+// Rehearsal gives handlers for one drill: what it sends goes to an outbox of its
+// own, and nothing of it is kept.
+func (w *Workshop) Rehearsal() *tools.Set {
+	return w.set(builtin.New(w.dir, &tools.Memory{}, w.client))
+}
+
+// Close ends what the workshop has started.
+func (w *Workshop) Close() error {
+	err := w.Servers.Close()
+	if e := w.sql.Close(); err == nil {
+		err = e
+	}
+	return err
+}
+
+// files are the documents of the program's own functions, as files of a project.
+func (w *Workshop) files() map[string]string {
+	out := map[string]string{}
+	for _, t := range w.own {
+		out["go/"+t.Name+".yaml"] = t.Document
+	}
+	return out
+}
+
+// Offers asks one source for all that it offers.
+func (w *Workshop) Offers(ctx context.Context, s *project.SourceDoc) (project.Catalogue, error) {
+	if s.Document == "" {
+		return w.Servers.Catalogue(ctx, s)
+	}
+	raw, stamp, err := w.document(ctx, s)
+	if err != nil {
+		return project.Catalogue{}, err
+	}
+	w.mu.Lock()
+	was, ok := w.docs[s.Document]
+	w.mu.Unlock()
+	if ok && was.stamp == stamp && stamp != "" {
+		return was.cat, nil
+	}
+	cat, err := openapi.Read(raw)
+	if err != nil {
+		return cat, fmt.Errorf("%s: %w", s.Document, err)
+	}
+	w.mu.Lock()
+	w.docs[s.Document] = readDocument{stamp, cat}
+	w.mu.Unlock()
+	return cat, nil
+}
+
+// maxDocument bounds one OpenAPI document.
+const maxDocument = 64 << 20
+
+// document reads a document, of the project or from a URL. Raw is nil where the
+// stamp says that it is as it was.
+func (w *Workshop) document(ctx context.Context, s *project.SourceDoc) (raw []byte, stamp string, err error) {
+	if !strings.Contains(s.Document, "://") {
+		root, err := os.OpenRoot(w.dir)
+		if err != nil {
+			return nil, "", err
+		}
+		defer root.Close()
+		f, err := root.Open(filepath.FromSlash(s.Document))
+		if err != nil {
+			return nil, "", fmt.Errorf("there is no file %s in the project", s.Document)
+		}
+		defer f.Close()
+		if info, err := f.Stat(); err == nil {
+			stamp = fmt.Sprint(info.Size(), info.ModTime().UnixNano())
+		}
+		w.mu.Lock()
+		same := w.docs[s.Document].stamp == stamp
+		w.mu.Unlock()
+		if same && stamp != "" {
+			return nil, stamp, nil
+		}
+		raw, err = io.ReadAll(io.LimitReader(f, maxDocument+1))
+		return raw, stamp, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, s.Timeout)
+	defer cancel()
+	u, err := url.Parse(s.Document)
+	if err != nil {
+		return nil, "", err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.Document, nil)
+	if err != nil {
+		return nil, "", err
+	}
+	if err := w.client.Sign(req, s.Auth); err != nil {
+		return nil, "", err
+	}
+	resp, err := w.client.Do(req, web.Grant{Host: u.Host, Redirects: true})
+	if err != nil {
+		return nil, "", fmt.Errorf("%s does not answer: %s", u.Host, web.Brief(err))
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return nil, "", fmt.Errorf("%s answered %d", s.Document, resp.StatusCode)
+	}
+	raw, err = io.ReadAll(io.LimitReader(resp.Body, maxDocument+1))
+	return raw, "", err
+}
+
+// catalogues asks every source of a project for the tools that it takes. Last
+// finds what a source offered before, for one that cannot be reached.
+func (w *Workshop) catalogues(ctx context.Context, src project.Source, last func(source string) (project.Catalogue, bool)) map[string]project.Catalogue {
+	list := project.Sources(src)
+	if len(list) == 0 {
+		return nil
+	}
+	out := map[string]project.Catalogue{}
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	for _, s := range list {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			cat, err := w.Offers(ctx, s)
+			cat = cat.Only(s.Take)
+			if err != nil {
+				fault := err.Error()
+				cat = project.Catalogue{Tools: []project.Offer{}}
+				if last != nil {
+					if was, ok := last(s.Name); ok {
+						cat = was.Only(s.Take)
+					}
+				}
+				cat.Fault = fault
+			}
+			mu.Lock()
+			out[s.Name] = cat
+			mu.Unlock()
+		}()
+	}
+	wg.Wait()
+	return out
+}
+
+// Read reads a project and checks it: scripts, understudy lines and secrets too.
+// The project is nil where a problem of the grade Error was found. Last finds what
+// a source offered before; nil where that is not known.
+func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), last func(source string) (project.Catalogue, bool)) (*project.Project, project.Source, []project.Problem) {
+	src, probs := project.Load(os.DirFS(w.dir), env)
+	for name, text := range w.files() {
+		src.Files[name] = text
+	}
+	for _, text := range src.Files {
+		w.Secrets.Learn(text)
+	}
+	src.Catalogues = w.catalogues(ctx, src, last)
+	p, more := compile(src)
+	probs = append(append(probs, more...), unset(src, env)...)
+	for _, x := range probs {
+		if x.Grade == project.Error {
+			return nil, src, probs
+		}
+	}
+	return p, src, probs
+}
+
+// unset warns of secrets that have no value.
+func unset(src project.Source, env func(string) (string, bool)) []project.Problem {
+	var out []project.Problem
+	told := map[string]bool{}
+	for _, f := range sortedKeys(src.Files) {
+		if !strings.HasSuffix(f, ".yaml") {
+			continue
+		}
+		lines := strings.Split(src.Files[f], "\n")
+		for i, line := range lines {
+			for _, name := range secret.Names(line) {
+				if v, ok := env(name); told[name] || (ok && v != "") {
+					continue
+				}
+				told[name] = true
+				if project.Accepts(line, "secret") || (i > 0 && project.Accepts(lines[i-1], "secret")) {
+					continue
+				}
+				out = append(out, project.Problem{Grade: project.Warning, Code: "secret", Place: project.Place{File: f, Line: i + 1, Col: strings.Index(line, "${secret:") + 1},
+					Say: fmt.Sprintf("the secret %s has no value; what needs it will fail when it is used", name), Remedy: "Put " + name + "=… into the project's .env or the environment."})
+			}
+		}
+	}
+	return out
+}
+
+func sortedKeys(m map[string]string) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// Load reads the files of a project's folder as they are.
+func Load(dir string, env func(string) (string, bool)) (project.Source, error) {
+	src, _ := project.Load(os.DirFS(dir), env)
+	if _, ok := src.Files[project.Main]; !ok {
+		return src, fmt.Errorf("there is no %s in %s, so it is not a project", project.Main, dir)
+	}
+	return src, nil
+}

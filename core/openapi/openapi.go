@@ -1,0 +1,629 @@
+// Package openapi reads OpenAPI 3.0 and 3.1 documents and makes a catalogue of
+// their operations: of each a tool's name, its summary, the JSON Schema of its
+// arguments, and how a request is made of them. Each operation is read by itself,
+// so that a broken one does not keep the others out.
+package openapi
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sort"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"stonebaton/core/project"
+)
+
+// Bounds of one document.
+const (
+	maxDocument = 64 << 20
+	maxParts    = 400 // schemas that one operation refers to
+	maxNested   = 64
+)
+
+// Read makes a catalogue of a document, in JSON or YAML. Operations that cannot be
+// used are in it with their fault; an error means that there is no document.
+func Read(raw []byte) (project.Catalogue, error) {
+	if len(raw) > maxDocument {
+		return project.Catalogue{}, fmt.Errorf("the document has %d MB; %d are read at most", len(raw)>>20, maxDocument>>20)
+	}
+	root, err := decode(raw)
+	if err != nil {
+		return project.Catalogue{}, err
+	}
+	version, _ := root["openapi"].(string)
+	if !strings.HasPrefix(version, "3.") {
+		if s, ok := root["swagger"].(string); ok {
+			return project.Catalogue{}, fmt.Errorf("this is a document of version %s; OpenAPI 3.0 and 3.1 are read", s)
+		}
+		return project.Catalogue{}, errors.New("this is no OpenAPI document: it has no openapi: 3.…")
+	}
+	r := reader{root: root, old: strings.HasPrefix(version, "3.0")}
+	info, _ := root["info"].(map[string]any)
+	title, _ := info["title"].(string)
+	rev, _ := info["version"].(string)
+	cat := project.Catalogue{From: strings.TrimSpace(fmt.Sprintf("%s %s (OpenAPI %s)", title, rev, version)), Tools: []project.Offer{}}
+	paths, _ := root["paths"].(map[string]any)
+	if len(paths) == 0 {
+		return cat, errors.New("the document has no paths")
+	}
+	seen := map[string]int{}
+	for _, p := range slices.Sorted(maps.Keys(paths)) {
+		item, ok := r.follow(paths[p]).(map[string]any)
+		if !ok {
+			continue
+		}
+		for _, method := range []string{"get", "head", "post", "put", "patch", "delete"} {
+			op, ok := item[method].(map[string]any)
+			if !ok {
+				if _, there := item[method]; there {
+					cat.Tools = append(cat.Tools, project.Offer{Name: method + " " + p, Tool: project.ToolName(method + " " + p), Fault: "the operation is not an object"})
+				}
+				continue
+			}
+			o := r.offer(p, method, item, op)
+			if seen[o.Tool]++; seen[o.Tool] > 1 {
+				o.Tool = project.ToolName(fmt.Sprintf("%.44s_%d", o.Tool, seen[o.Tool]))
+			}
+			cat.Tools = append(cat.Tools, o)
+		}
+	}
+	return cat, nil
+}
+
+func decode(raw []byte) (map[string]any, error) {
+	var root map[string]any
+	trimmed := strings.TrimSpace(string(raw[:min(len(raw), 200)]))
+	if strings.HasPrefix(trimmed, "{") {
+		err := json.Unmarshal(raw, &root)
+		var syn *json.SyntaxError
+		if errors.As(err, &syn) {
+			line := 1 + strings.Count(string(raw[:min(int(syn.Offset), len(raw))]), "\n")
+			return nil, fmt.Errorf("line %d: this is not JSON: %w", line, err)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("this is not JSON: %w", err)
+		}
+		return root, nil
+	}
+	var v any
+	if err := yaml.Unmarshal(raw, &v); err != nil {
+		return nil, fmt.Errorf("this is neither JSON nor YAML: %w", err)
+	}
+	root, ok := plain(v).(map[string]any)
+	if !ok {
+		return nil, errors.New("this is no OpenAPI document: it is not an object")
+	}
+	return root, nil
+}
+
+// plain gives a value of YAML as encoding/json has it.
+func plain(v any) any {
+	switch x := v.(type) {
+	case map[string]any:
+		for k := range x {
+			x[k] = plain(x[k])
+		}
+	case map[any]any:
+		out := make(map[string]any, len(x))
+		for k, e := range x {
+			out[fmt.Sprint(k)] = plain(e)
+		}
+		return out
+	case []any:
+		for i := range x {
+			x[i] = plain(x[i])
+		}
+	case int:
+		return float64(x)
+	case int64:
+		return float64(x)
+	case uint64:
+		return float64(x)
+	}
+	return v
+}
+
+// reader reads one document.
+type reader struct {
+	root map[string]any
+	old  bool // OpenAPI 3.0, whose schemas are not quite JSON Schema
+}
+
+// find gives what a local reference points at.
+func (r *reader) find(ref string) (any, error) {
+	path, ok := strings.CutPrefix(ref, "#/")
+	if !ok {
+		return nil, fmt.Errorf("it refers to %s, outside the document", ref)
+	}
+	var v any = r.root
+	for _, p := range strings.Split(path, "/") {
+		p = strings.NewReplacer("~1", "/", "~0", "~", "%7B", "{", "%7D", "}").Replace(p)
+		m, ok := v.(map[string]any)
+		if ok {
+			v, ok = m[p]
+		}
+		if !ok {
+			return nil, fmt.Errorf("it refers to %s, which is not there", ref)
+		}
+	}
+	return v, nil
+}
+
+// follow gives a value, or what it refers to; nil where that is not there.
+func (r *reader) follow(v any) any {
+	for range maxNested {
+		m, ok := v.(map[string]any)
+		if !ok {
+			return v
+		}
+		ref, ok := m["$ref"].(string)
+		if !ok {
+			return v
+		}
+		next, err := r.find(ref)
+		if err != nil {
+			return nil
+		}
+		v = next
+	}
+	return nil
+}
+
+func (r *reader) offer(path, method string, item, op map[string]any) project.Offer {
+	name, _ := op["operationId"].(string)
+	if name == "" {
+		name = method + " " + path
+	}
+	o := project.Offer{Name: name, Tool: project.ToolName(strings.NewReplacer("{", "by_", "}", "").Replace(name)), Summary: summary(op), Says: map[string]string{"get": "read", "head": "read"}[method]}
+	if o.Says == "" {
+		o.Says = "write"
+	}
+	b := builder{reader: r, defs: map[string]any{}, names: map[string]string{}, props: map[string]any{}}
+	o.Operation = &project.Operation{Method: strings.ToUpper(method), Path: path, Server: r.server(op, item)}
+	if err := b.build(o.Operation, item, op); err != nil {
+		o.Fault, o.Operation = err.Error(), nil
+		return o
+	}
+	o.Input = map[string]any{"type": "object", "properties": b.props, "additionalProperties": false}
+	if len(b.required) > 0 {
+		sort.Strings(b.required)
+		req := []any{}
+		for _, k := range slices.Compact(b.required) {
+			req = append(req, k)
+		}
+		o.Input["required"] = req
+	}
+	if len(b.defs) > 0 {
+		o.Input["$defs"] = b.defs
+	}
+	out := builder{reader: r, defs: map[string]any{}, names: map[string]string{}}
+	if s, err := out.result(op); err == nil && s != nil {
+		if len(out.defs) > 0 {
+			s["$defs"] = out.defs
+		}
+		o.Output = s
+	}
+	return o
+}
+
+func summary(op map[string]any) string {
+	s, _ := op["summary"].(string)
+	d, _ := op["description"].(string)
+	s, d = strings.TrimSpace(s), strings.TrimSpace(d)
+	if first, _, ok := strings.Cut(d, "\n\n"); ok {
+		d = first
+	}
+	d = strings.Join(strings.Fields(d), " ")
+	switch {
+	case s == "":
+		s = d
+	case d != "" && !strings.HasPrefix(d, s) && len(d) < 600:
+		s = strings.TrimSuffix(s, ".") + ". " + d
+	case d != "" && len(d) < 600:
+		s = d
+	}
+	if len(s) > 1000 {
+		s = strings.ToValidUTF8(s[:1000], "") + "…"
+	}
+	return s
+}
+
+// server gives the nearest server, its variables at their defaults.
+func (r *reader) server(op, item map[string]any) string {
+	for _, at := range []map[string]any{op, item, r.root} {
+		list, _ := at["servers"].([]any)
+		if len(list) == 0 {
+			continue
+		}
+		s, _ := list[0].(map[string]any)
+		u, _ := s["url"].(string)
+		vars, _ := s["variables"].(map[string]any)
+		for k, v := range vars {
+			m, _ := v.(map[string]any)
+			d, _ := m["default"].(string)
+			u = strings.ReplaceAll(u, "{"+k+"}", d)
+		}
+		return u
+	}
+	return ""
+}
+
+// builder puts the contract of one operation together. Schemas that are referred
+// to go into defs once, so that circles stay circles.
+type builder struct {
+	*reader
+	props    map[string]any
+	required []string
+	defs     map[string]any
+	names    map[string]string // of defs, by reference
+}
+
+func (b *builder) build(o *project.Operation, item, op map[string]any) error {
+	type key struct{ in, name string }
+	params, order := map[key]map[string]any{}, []key{}
+	for _, from := range []map[string]any{item, op} { // the operation's own go before the path's
+		list, _ := from["parameters"].([]any)
+		for i, e := range list {
+			p, ok := b.follow(e).(map[string]any)
+			if !ok {
+				return fmt.Errorf("its parameter %d refers to nothing", i+1)
+			}
+			name, _ := p["name"].(string)
+			in, _ := p["in"].(string)
+			if name == "" || !slices.Contains([]string{"path", "query", "header", "cookie"}, in) {
+				return fmt.Errorf("its parameter %d has no name, or no place in the request", i+1)
+			}
+			k := key{in, name}
+			if _, ok := params[k]; !ok {
+				order = append(order, k)
+			}
+			params[k] = p
+		}
+	}
+	for _, k := range order {
+		low := strings.ToLower(k.name)
+		if k.in == "header" && (low == "accept" || low == "content-type" || low == "authorization") {
+			continue // the standard leaves these to others
+		}
+		if err := b.parameter(o, k.in, k.name, params[k]); err != nil {
+			return fmt.Errorf("its parameter %q: %w", k.name, err)
+		}
+	}
+	for _, part := range strings.Split(o.Path, "{")[1:] {
+		name, _, _ := strings.Cut(part, "}")
+		if !slices.ContainsFunc(o.Params, func(p project.Param) bool { return p.In == "path" && p.Name == name }) {
+			return fmt.Errorf("its path has {%s}, but there is no such parameter", name)
+		}
+	}
+	return b.body(o, op)
+}
+
+func (b *builder) parameter(o *project.Operation, in, name string, p map[string]any) error {
+	s, explode := any(nil), in == "query" || in == "cookie"
+	if e, ok := p["explode"].(bool); ok {
+		explode = e
+	}
+	if sch, ok := p["schema"]; ok {
+		s = sch
+	} else if content, ok := p["content"].(map[string]any); ok {
+		for _, k := range slices.Sorted(maps.Keys(content)) {
+			m, _ := content[k].(map[string]any)
+			s = m["schema"]
+			break
+		}
+	}
+	doc, err := b.schema(s, 0)
+	if err != nil {
+		return err
+	}
+	describe(doc, p)
+	arg := name
+	if _, taken := b.props[arg]; taken {
+		arg = in + "_" + name
+	}
+	b.props[arg] = doc
+	if p["required"] == true || in == "path" {
+		b.required = append(b.required, arg)
+	}
+	o.Params = append(o.Params, project.Param{Name: name, In: in, Arg: arg, Explode: explode})
+	return nil
+}
+
+// describe gives a schema the description and example that stand beside it.
+func describe(doc, from map[string]any) {
+	if d, ok := from["description"].(string); ok && strings.TrimSpace(d) != "" {
+		if _, has := doc["description"]; !has {
+			doc["description"] = strings.Join(strings.Fields(d), " ")
+		}
+	}
+	if ex, ok := from["example"]; ok && doc["examples"] == nil {
+		doc["examples"] = []any{ex}
+	}
+}
+
+func (b *builder) body(o *project.Operation, op map[string]any) error {
+	if op["requestBody"] == nil {
+		return nil
+	}
+	rb, ok := b.follow(op["requestBody"]).(map[string]any)
+	if !ok {
+		return errors.New("its body refers to nothing")
+	}
+	content, _ := rb["content"].(map[string]any)
+	kind, media := pick(content)
+	if kind == "" {
+		return fmt.Errorf("its body is of a kind that is not sent here: %s", strings.Join(slices.Sorted(maps.Keys(content)), ", "))
+	}
+	doc, err := b.schema(media["schema"], 0)
+	if err != nil {
+		return fmt.Errorf("its body: %w", err)
+	}
+	o.Body = kind
+	flat := b.flatten(doc)
+	if props, ok := flat["properties"].(map[string]any); ok && flat["type"] == "object" && !b.clash(props) {
+		maps.Copy(b.props, props)
+		if req, ok := flat["required"].([]any); ok && rb["required"] == true {
+			for _, k := range req {
+				if s, ok := k.(string); ok {
+					b.required = append(b.required, s)
+				}
+			}
+		}
+		return nil
+	}
+	o.Arg = "body"
+	if _, taken := b.props["body"]; taken {
+		o.Arg = "request_body"
+	}
+	describe(doc, rb)
+	b.props[o.Arg] = doc
+	if rb["required"] == true {
+		b.required = append(b.required, o.Arg)
+	}
+	return nil
+}
+
+// flatten gives the object that a schema is, where it is plainly one: by
+// reference, or put together by allOf of objects.
+func (b *builder) flatten(doc map[string]any) map[string]any {
+	for n := 0; n < maxNested; n++ {
+		ref, ok := doc["$ref"].(string)
+		if !ok {
+			break
+		}
+		next, ok := b.defs[strings.TrimPrefix(ref, "#/$defs/")].(map[string]any)
+		if !ok {
+			return doc
+		}
+		doc = next
+	}
+	parts, ok := doc["allOf"].([]any)
+	if !ok {
+		return doc
+	}
+	out := map[string]any{"type": "object"}
+	props, req := map[string]any{}, []any{}
+	for _, e := range append(parts, map[string]any{"type": "object", "properties": doc["properties"], "required": doc["required"]}) {
+		m, _ := e.(map[string]any)
+		m = b.flatten(m)
+		p, ok := m["properties"].(map[string]any)
+		if !ok && m["properties"] != nil || m["oneOf"] != nil || m["anyOf"] != nil {
+			return doc
+		}
+		maps.Copy(props, p)
+		if r, ok := m["required"].([]any); ok {
+			req = append(req, r...)
+		}
+	}
+	out["properties"], out["required"] = props, req
+	return out
+}
+
+func (b *builder) clash(props map[string]any) bool {
+	for k := range props {
+		if _, ok := b.props[k]; ok {
+			return true
+		}
+	}
+	return false
+}
+
+// pick chooses a media type that can be sent.
+func pick(content map[string]any) (string, map[string]any) {
+	for _, want := range []func(string) bool{
+		func(k string) bool { return k == "application/json" },
+		func(k string) bool { return strings.HasPrefix(k, "application/json") || strings.HasSuffix(k, "+json") },
+		func(k string) bool { return k == "application/x-www-form-urlencoded" },
+		func(k string) bool { return strings.HasPrefix(k, "text/") },
+		func(k string) bool { return k == "*/*" },
+	} {
+		for _, k := range slices.Sorted(maps.Keys(content)) {
+			if m, ok := content[k].(map[string]any); ok && want(k) {
+				if k == "*/*" {
+					k = "application/json"
+				}
+				return k, m
+			}
+		}
+	}
+	return "", nil
+}
+
+// result gives the schema of what comes back when all went well.
+func (b *builder) result(op map[string]any) (map[string]any, error) {
+	resp, _ := op["responses"].(map[string]any)
+	for _, code := range slices.Sorted(maps.Keys(resp)) {
+		if !strings.HasPrefix(code, "2") {
+			continue
+		}
+		one, _ := b.follow(resp[code]).(map[string]any)
+		content, _ := one["content"].(map[string]any)
+		kind, media := pick(content)
+		if !strings.Contains(kind, "json") || media["schema"] == nil {
+			return nil, nil
+		}
+		return b.schema(media["schema"], 0)
+	}
+	return nil, nil
+}
+
+// kept are the keywords of JSON Schema that are taken over as they are.
+var kept = []string{"type", "format", "pattern", "enum", "const", "default", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minLength", "maxLength",
+	"minItems", "maxItems", "uniqueItems", "minProperties", "maxProperties", "required", "description", "examples"}
+
+// schema makes a JSON Schema of one of the document's.
+func (b *builder) schema(v any, depth int) (map[string]any, error) {
+	if depth > maxNested {
+		return nil, fmt.Errorf("schemas stand in one another more than %d deep", maxNested)
+	}
+	switch x := v.(type) {
+	case nil:
+		return map[string]any{}, nil
+	case bool:
+		if x {
+			return map[string]any{}, nil
+		}
+		return map[string]any{"not": map[string]any{}}, nil
+	case map[string]any:
+		if ref, ok := x["$ref"].(string); ok {
+			return b.refer(ref, x, depth)
+		}
+		return b.object(x, depth)
+	}
+	return nil, errors.New("a schema is not an object")
+}
+
+func (b *builder) refer(ref string, x map[string]any, depth int) (map[string]any, error) {
+	name, ok := b.names[ref]
+	if !ok {
+		target, err := b.find(ref)
+		if err != nil {
+			return nil, err
+		}
+		if len(b.names) >= maxParts {
+			return map[string]any{}, nil // a contract of that size helps no model; what is left out is not checked here
+		}
+		name = ref[strings.LastIndexByte(ref, '/')+1:]
+		for n := 2; b.defs[name] != nil; n++ {
+			name = fmt.Sprintf("%s_%d", strings.TrimRight(name, "_0123456789"), n)
+		}
+		b.names[ref] = name
+		b.defs[name] = map[string]any{} // holds the place, so that a circle finds it
+		doc, err := b.schema(target, depth+1)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		b.defs[name] = doc
+	}
+	out := map[string]any{"$ref": "#/$defs/" + name}
+	if d, ok := x["description"].(string); ok {
+		out["description"] = d
+	}
+	return out, nil
+}
+
+func (b *builder) object(x map[string]any, depth int) (map[string]any, error) {
+	out := map[string]any{}
+	for _, k := range kept {
+		if v, ok := x[k]; ok && v != nil {
+			out[k] = v
+		}
+	}
+	if ex, ok := x["example"]; ok && out["examples"] == nil {
+		out["examples"] = []any{ex}
+	}
+	if t, ok := out["type"].(string); ok && !slices.Contains([]string{"string", "number", "integer", "boolean", "array", "object", "null"}, t) {
+		return nil, fmt.Errorf("there is no type %q", t)
+	}
+	if f, _ := out["format"].(string); f == "int32" || f == "int64" || f == "float" || f == "double" || f == "binary" || f == "byte" || f == "password" {
+		delete(out, "format") // of machines, not of what stands in JSON
+	}
+	if p, ok := out["pattern"].(string); ok && strings.Contains(p, "(?") {
+		delete(out, "pattern") // looks around, which not every engine of patterns can
+	}
+	if props, ok := x["properties"].(map[string]any); ok {
+		into := map[string]any{}
+		for _, k := range slices.Sorted(maps.Keys(props)) {
+			sub, ok := props[k].(map[string]any)
+			if ok && sub["readOnly"] == true && b.props != nil {
+				if req, ok := out["required"].([]any); ok {
+					out["required"] = slices.DeleteFunc(slices.Clone(req), func(e any) bool { return e == k })
+				}
+				continue // theirs to fill in
+			}
+			doc, err := b.schema(props[k], depth+1)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", k, err)
+			}
+			into[k] = doc
+		}
+		out["properties"] = into
+		if out["type"] == nil {
+			out["type"] = "object"
+		}
+	}
+	for _, k := range []string{"items", "additionalProperties", "not"} {
+		switch v := x[k].(type) {
+		case nil:
+		case bool:
+			if k != "not" {
+				out[k] = v
+			}
+		default:
+			doc, err := b.schema(v, depth+1)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", k, err)
+			}
+			out[k] = doc
+		}
+	}
+	for _, k := range []string{"allOf", "anyOf", "oneOf", "prefixItems"} {
+		list, ok := x[k].([]any)
+		if !ok {
+			continue
+		}
+		into := []any{}
+		for _, e := range list {
+			doc, err := b.schema(e, depth+1)
+			if err != nil {
+				return nil, err
+			}
+			into = append(into, doc)
+		}
+		if len(into) > 0 {
+			out[k] = into
+		}
+	}
+	if b.old {
+		return dated(x, out), nil
+	}
+	return out, nil
+}
+
+// dated turns what OpenAPI 3.0 says in its own way into what JSON Schema says.
+func dated(x, out map[string]any) map[string]any {
+	for _, pair := range [][2]string{{"exclusiveMinimum", "minimum"}, {"exclusiveMaximum", "maximum"}} {
+		if is, ok := out[pair[0]].(bool); ok {
+			delete(out, pair[0])
+			if is && out[pair[1]] != nil {
+				out[pair[0]] = out[pair[1]]
+				delete(out, pair[1])
+			}
+		}
+	}
+	if x["nullable"] != true {
+		return out
+	}
+	if t, ok := out["type"].(string); ok {
+		out["type"] = []any{t, "null"}
+	}
+	if e, ok := out["enum"].([]any); ok && !slices.Contains(e, nil) {
+		out["enum"] = append(slices.Clone(e), nil)
+	}
+	return out
+}

@@ -1,0 +1,290 @@
+package project
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+
+	"stonebaton/core/ledger"
+	"stonebaton/core/near"
+)
+
+// Remark is what a careful colleague would say of a contract. Code names it, so
+// that it can be accepted in place.
+type Remark struct {
+	Code   string `json:"code"`
+	Grade  Grade  `json:"grade"`
+	Path   string `json:"path"` // within the tool, such as /input/properties/day
+	Say    string `json:"say"`
+	Remedy string `json:"remedy"`
+}
+
+// Codes lists what can be accepted in place, with what each is about.
+var Codes = map[string]string{
+	"description": "a tool, parameter or list of values with no description",
+	"unit":        "a number with no unit",
+	"format":      "a date or time with no format",
+	"alike":       "two tools whose words overlap so much that they will be confused",
+	"names":       "names that differ by a letter",
+	"shape":       "an input that is deep, wide or long",
+	"when":        "a summary that says what the tool is, but not when to use it",
+	"gate":        "a write with neither gate nor replay",
+	"output":      "something reads a field of a result that has no schema",
+	"key":         "what looks like a key or password",
+	"secret":      "a secret with no value",
+}
+
+// Bounds beyond which a contract is hard for models.
+const (
+	deepInput  = 3  // objects within objects
+	wideInput  = 12 // parameters
+	longValues = 60 // listed values
+	longBytes  = 8 << 10
+	alikeShare = 0.6 // of the words of two summaries
+)
+
+var (
+	wordsOf  = regexp.MustCompile(`[a-z0-9]+`)
+	unitWord = regexp.MustCompile(`(?i)\b(m|cm|mm|km|s|ms|h|kg|g|t|l|kb|mb|gb|kn|kw|kwh|v|a|w|hz|hpa|eur|usd|gbp|met(re|er)s?|kilomet(re|er)s?|miles?|feet|foot|inch(es)?|knots?|(milli)?seconds?|minutes?|hours?|days?|nights?|weeks?|months?|years?|per ?cent|degrees?|celsius|euros?|dollars?|pounds?|cents?|(kilo)?grams?|tonnes?|lit(re|er)s?|(kilo|mega)?bytes?|pixels?|watts?|volts?|pascals?|hertz|currency|unit|tokens?|pages?|rows?|lines?|entries|characters?|items?|people|persons?|times|pieces?|count|number of|how many|ordinal|position|index|ratio|share|score|rating|level|version|identifier|id)\b|%|°|€|\$`)
+	unitTail = regexp.MustCompile(`_(m|cm|mm|km|s|ms|min|h|kg|g|t|l|kb|mb|gb|kn|kw|kwh|v|a|w|hz|hpa|eur|usd|pct|c|days|hours|minutes|seconds|id|count|total)$`)
+	dateName = regexp.MustCompile(`(^|_)(date|time|datetime|timestamp|day|deadline)s?($|_)|_at$`)
+	dateSay  = regexp.MustCompile(`(?i)\b(dates?|timestamp|iso 8601|date and time|time of day)\b`)
+	cue      = regexp.MustCompile(`(?i)\b(when|whenever|use|used|before|after|if|for|once|instead|by|to|that|which|so|of)\b`)
+	what     = regexp.MustCompile(`(?i)^(the|a|an|this|that|tool|function|api|endpoint|data|information|info|returns?|gets?|provides?|represents?|contains?)\b`)
+)
+
+// Judge says what is doubtful about one contract, read by itself.
+func Judge(name, summary string, input map[string]any) []Remark {
+	var out []Remark
+	say := func(code string, g Grade, path, remedy, format string, args ...any) {
+		out = append(out, Remark{code, g, path, fmt.Sprintf(format, args...), remedy})
+	}
+	if s := strings.TrimSpace(summary); s == "" {
+		say("description", Warning, "/summary", "Say in a sentence what it does and when to use it: models choose by it.", "the tool %q has no description", name)
+	} else if n := len(strings.Fields(s)); n < 4 || (what.MatchString(s) && !cue.MatchString(s)) {
+		say("when", Hint, "/summary", "Say when to use it, and what comes back: models choose by it.", "the summary of %q says what it is, but not when to use it", name)
+	}
+	judgeInput(name, input, say)
+	return out
+}
+
+func judgeInput(name string, input map[string]any, say func(string, Grade, string, string, string, ...any)) {
+	deepest := 0
+	var walk func(d map[string]any, path, label string, depth int)
+	walk = func(d map[string]any, path, label string, depth int) {
+		props, _ := d["properties"].(map[string]any)
+		if len(props) > 0 {
+			deepest = max(deepest, depth)
+		}
+		for _, k := range keysOf(props) {
+			sub, ok := props[k].(map[string]any)
+			if !ok || depth > 20 {
+				continue
+			}
+			at, full := path+"/properties/"+k, strings.TrimPrefix(label+"."+k, ".")
+			judgeParameter(k, full, at, sub, say)
+			walk(sub, at, full, depth+1)
+			if items, ok := sub["items"].(map[string]any); ok {
+				walk(items, at+"/items", full, depth+1)
+			}
+		}
+		for i, k := range keysOf(props) {
+			for _, other := range keysOf(props)[i+1:] {
+				if near.Distance(k, other) == 1 && len(k) > 3 {
+					say("names", Warning, path+"/properties/"+other, "Give them names that cannot be mistaken.", "the parameters %q and %q differ by a letter", k, other)
+				}
+			}
+		}
+	}
+	walk(input, "/input", "", 0)
+	if deepest > deepInput {
+		say("shape", Warning, "/input", "Flatten it: models fill in few levels well.", "the input of %q is %d objects deep", name, deepest+1)
+	}
+	if props, _ := input["properties"].(map[string]any); len(props) > wideInput {
+		say("shape", Hint, "/input", "Leave out what has a good default, or make two tools of it.", "the input of %q has %d parameters", name, len(props))
+	}
+	if raw, err := json.Marshal(input); err == nil && len(raw) > longBytes {
+		say("shape", Warning, "/input", "Shorten it: it is sent with every turn.", "the contract of %q takes about %d tokens", name, len(raw)/4)
+	}
+}
+
+func judgeParameter(k, full, at string, sub map[string]any, say func(string, Grade, string, string, string, ...any)) {
+	desc, _ := sub["description"].(string)
+	enum, _ := sub["enum"].([]any)
+	kind, _ := sub["type"].(string)
+	_, formatted := sub["format"]
+	_, patterned := sub["pattern"]
+	_, ref := sub["$ref"]
+	if strings.TrimSpace(desc) == "" {
+		if !ref {
+			what := "the parameter"
+			if enum != nil {
+				what = "the list of values"
+			}
+			say("description", Warning, at, "Say what it is, with its unit and an example: models fill it in by this.", "%s %q has no description", what, full)
+		}
+	} else if (kind == "number" || kind == "integer") && enum == nil && !unitWord.MatchString(desc) && !unitTail.MatchString(k) {
+		say("unit", Warning, at, `Name it in the description, such as "Length in metres."`, "the number %q has no unit", full)
+	}
+	if kind == "string" && !formatted && !patterned && enum == nil && (dateName.MatchString(strings.ToLower(k)) || dateSay.MatchString(desc)) {
+		say("format", Warning, at, "Add format: date, date-time or time, or a pattern.", "%q looks like a date or time, but has no format", full)
+	}
+	if len(enum) > longValues {
+		say("shape", Warning, at, "Take a text, and refuse in words what is not known.", "%q lists %d values; models read them with every turn", full, len(enum))
+	}
+}
+
+// judged is a tool with the document it came from.
+type judged struct {
+	doc  *document
+	tool *Tool
+	raw  rawTool
+}
+
+// judge reports what a careful colleague would say of the tools, each by itself
+// and side by side.
+func (c *compiler) judge() {
+	for _, j := range c.judged {
+		t, d := j.tool, j.doc
+		for _, r := range Judge(t.Name, t.Summary, j.raw.Input) {
+			if j.raw.Builtin != nil && strings.HasPrefix(r.Path, "/input") && j.raw.Builtin.Do != "state.set" {
+				continue // what ships with the program is not theirs to mend
+			}
+			at := d.at(r.Path)
+			if _, ok := d.value["summary"]; r.Path == "/summary" && !ok {
+				at = t.Place
+			}
+			c.coded(r.Code, r.Grade, at, r.Remedy, "%s", r.Say)
+		}
+		switch {
+		case t.Effect == ledger.Irreversible && t.Gate == nil:
+			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first.", "%q cannot be undone and no gate stands before it", t.Name)
+		case t.Effect == ledger.Write && t.Gate == nil && t.Replay == "" && !t.Inward():
+			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first, or replay: key where the service knows a repeated request; if it only reads, say effect: read.", "%q writes, with neither gate nor replay: nobody is asked, and after a crash it may be done twice", t.Name)
+		}
+		if j.raw.Output == nil {
+			if strings.Contains(j.raw.Says.Done, "result.") {
+				c.coded("output", Warning, d.at("/says/done"), "Describe the result under output:, so that a misspelt field is found here.", "says.done reads a field of the result of %q, which has no schema", t.Name)
+			}
+			for _, k := range keysOf(j.raw.Sets) {
+				if s, ok := j.raw.Sets[k].(string); ok && strings.Contains(s, "result.") {
+					c.coded("output", Warning, d.at("/sets/"+k), "Describe the result under output:, so that a misspelt field is found here.", "sets.%s reads a field of the result of %q, which has no schema", k, t.Name)
+				}
+			}
+		}
+	}
+	c.judgeSideBySide()
+}
+
+// judgeSideBySide looks at tools that one model sees together: those of an agent.
+func (c *compiler) judgeSideBySide() {
+	told := map[string]bool{}
+	for _, a := range keysOf(c.p.Agents) {
+		names := slices.Clone(c.p.Agents[a].Tools)
+		sort.Strings(names)
+		for i, n := range names {
+			for _, m := range names[i+1:] {
+				one, two := c.p.Tools[n], c.p.Tools[m]
+				if one == nil || two == nil || told[n+" "+m] {
+					continue
+				}
+				told[n+" "+m] = true
+				if near.Distance(n, m) == 1 {
+					c.coded("names", Warning, two.Place, "Give them names that cannot be mistaken.", "the tools %q and %q of %s differ by a letter", n, m, a)
+				}
+				if shared, share := overlap(one.Summary, two.Summary); share >= alikeShare {
+					c.coded("alike", Warning, two.Place, "Say in each when to use it and when the other.", "%q and %q of %s will be confused: both say %s", n, m, a, strings.Join(shared, ", "))
+				}
+			}
+		}
+	}
+}
+
+// small are words that tell nothing of what a tool does.
+var small = map[string]bool{"a": true, "an": true, "and": true, "as": true, "at": true, "be": true, "by": true, "for": true, "from": true, "give": true, "gives": true, "in": true, "is": true, "it": true, "its": true,
+	"of": true, "on": true, "one": true, "or": true, "that": true, "the": true, "their": true, "this": true, "to": true, "what": true, "when": true, "which": true, "with": true, "use": true}
+
+// overlap gives the words that two summaries share, and their share of all words.
+func overlap(a, b string) ([]string, float64) {
+	set := func(s string) map[string]bool {
+		out := map[string]bool{}
+		for _, w := range wordsOf.FindAllString(strings.ToLower(s), -1) {
+			if !small[w] {
+				out[strings.TrimSuffix(w, "s")] = true
+			}
+		}
+		return out
+	}
+	one, two := set(a), set(b)
+	var shared []string
+	for w := range one {
+		if two[w] {
+			shared = append(shared, w)
+		}
+	}
+	all := len(one) + len(two) - len(shared)
+	if all == 0 {
+		return nil, 0
+	}
+	sort.Strings(shared)
+	return shared, float64(len(shared)) / float64(all)
+}
+
+var accepted = regexp.MustCompile(`#\s*accept\s+([a-z]+)\s*:?\s*(.*)$`)
+
+// accept takes out the problems that their file accepts in place, with a
+// comment "# accept CODE: reason" on their line or on the line above.
+func (c *compiler) accept() {
+	type place struct {
+		file string
+		line int
+		code string
+	}
+	marks, used := map[place]bool{}, map[place]bool{}
+	for _, f := range keysOf(c.src.Files) {
+		if !strings.HasSuffix(f, ".yaml") {
+			continue
+		}
+		for i, line := range strings.Split(c.src.Files[f], "\n") {
+			m := accepted.FindStringSubmatchIndex(line)
+			if m == nil {
+				continue
+			}
+			code, why, at := line[m[2]:m[3]], strings.TrimSpace(line[m[4]:m[5]]), Place{f, i + 1, m[0] + 1}
+			if _, ok := Codes[code]; !ok {
+				c.report(Error, at, "There is: "+strings.Join(keysOf(Codes), ", ")+".", "there is nothing called %q to accept.%s", code, near.Hint(code, keysOf(Codes)))
+			} else if why == "" {
+				c.report(Error, at, "Write # accept "+code+": REASON.", "what is accepted needs a reason")
+			} else {
+				marks[place{f, i + 1, code}] = true
+			}
+		}
+	}
+	kept := c.problems[:0]
+	for _, p := range c.problems {
+		here, above := place{p.File, p.Line, p.Code}, place{p.File, p.Line - 1, p.Code}
+		switch {
+		case p.Code != "" && marks[here]:
+			used[here] = true
+		case p.Code != "" && marks[above]:
+			used[above] = true
+		default:
+			kept = append(kept, p)
+		}
+	}
+	c.problems = kept
+	for m := range marks {
+		if !used[m] && m.code != "secret" {
+			c.report(Hint, Place{m.file, m.line, 1}, "Take the comment away.", "there is no %q to accept here any more", m.code)
+		}
+	}
+}
+
+// Accepts says whether a line accepts a problem in place.
+func Accepts(line, code string) bool {
+	m := accepted.FindStringSubmatch(line)
+	return m != nil && m[1] == code && strings.TrimSpace(m[2]) != ""
+}

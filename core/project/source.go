@@ -1,0 +1,255 @@
+package project
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"stonebaton/core/ledger"
+	"stonebaton/core/near"
+)
+
+// Catalogue is what a source offers, as far as a project needs it.
+type Catalogue struct {
+	From    string            `json:"from"` // the document or server, and its version
+	Tools   []Offer           `json:"tools"`
+	Missing map[string]string `json:"missing,omitempty"` // why a tool that is named in take is not here
+	Also    []string          `json:"also,omitempty"`    // what it has beside tools
+	Fault   string            `json:"fault,omitempty"`   // why nothing could be read
+}
+
+// Offer is one tool of a source.
+type Offer struct {
+	Name      string         `json:"name"` // there
+	Tool      string         `json:"tool"` // as ours are named
+	Summary   string         `json:"summary"`
+	Input     map[string]any `json:"input"`
+	Output    map[string]any `json:"output,omitempty"`
+	Says      string         `json:"says,omitempty"` // what the source says of its effect: a hint, never trusted
+	Operation *Operation     `json:"operation,omitempty"`
+	Fault     string         `json:"fault,omitempty"` // why it cannot be taken
+}
+
+// Operation is one operation of an OpenAPI document, as a request is made of it.
+type Operation struct {
+	Method string  `json:"method"`
+	Server string  `json:"server"`
+	Path   string  `json:"path"`
+	Params []Param `json:"params,omitempty"`
+	Body   string  `json:"body,omitempty"`     // its media type; "" is none
+	Arg    string  `json:"body_arg,omitempty"` // the argument that is the body; "" where the rest of them are its fields
+}
+
+// Param is a parameter of an operation.
+type Param struct {
+	Name    string `json:"name"`
+	In      string `json:"in"` // path, query, header or cookie
+	Arg     string `json:"arg"`
+	Explode bool   `json:"explode,omitempty"` // a list is repeated, not joined by commas
+}
+
+var notName = regexp.MustCompile(`[^a-z0-9]+`)
+var hump = regexp.MustCompile(`([a-z0-9])([A-Z])`)
+
+// Ends gives the line after the last one of a tool's definition.
+func (p *Project) Ends(t *Tool) int {
+	if t.Source != "" {
+		return t.Place.Line + 1
+	}
+	lines := strings.Split(p.Files[t.Place.File], "\n")
+	for n := t.Place.Line; n < len(lines); n++ {
+		if strings.HasPrefix(lines[n], "---") {
+			return n + 1
+		}
+	}
+	return len(lines) + 1
+}
+
+// ToolName makes a name as ours are of any other: getVesselByName becomes
+// get_vessel_by_name.
+func ToolName(s string) string {
+	s = strings.Trim(notName.ReplaceAllString(strings.ToLower(hump.ReplaceAllString(s, "${1}_${2}")), "_"), "_")
+	if s == "" || s[0] >= '0' && s[0] <= '9' {
+		s = "t_" + s
+	}
+	if len(s) > 48 {
+		s = strings.TrimRight(s[:48], "_")
+	}
+	return s
+}
+
+// Find gives the offer of a name, theirs or ours.
+func (c Catalogue) Find(name string) (Offer, bool) {
+	for _, o := range c.Tools {
+		if o.Name == name || o.Tool == name {
+			return o, true
+		}
+	}
+	return Offer{}, false
+}
+
+// Only keeps what is taken, so that a project does not change with what it does
+// not use. It says of each that is not there which was probably meant.
+func (c Catalogue) Only(take []string) Catalogue {
+	out := Catalogue{From: c.From, Fault: c.Fault, Tools: []Offer{}, Missing: map[string]string{}}
+	var have []string
+	for _, t := range take {
+		if o, ok := c.Find(t); ok {
+			out.Tools = append(out.Tools, o)
+			continue
+		}
+		if have == nil {
+			for _, o := range c.Tools {
+				have = append(have, o.Tool)
+			}
+		}
+		out.Missing[t] = near.Hint(t, have)
+	}
+	return out
+}
+
+// Sources reads the source documents alone, so that what they offer can be
+// fetched before the project is compiled.
+func Sources(src Source) []*SourceDoc {
+	c := newCompiler(src)
+	c.documents()
+	var out []*SourceDoc
+	for _, d := range c.docs {
+		if d.kind == "source" {
+			s, _ := c.sourceDoc(d)
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+type rawSource struct {
+	Source, Prefix string
+	MCP            *struct {
+		Command      []string
+		Env          map[string]string
+		URL, Timeout string
+		Auth         *rawAuth
+	}
+	OpenAPI *struct {
+		Document, Server   string
+		Auth               *rawAuth
+		Private, Redirects bool
+	}
+	Take    []string
+	Effects map[string]string
+	Tune    map[string]map[string]any
+}
+
+func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
+	var r rawSource
+	c.into(d, &r)
+	s := &SourceDoc{Name: r.Source, Prefix: r.Prefix, Take: r.Take, Timeout: 30 * time.Second, Env: map[string]string{}, Place: d.at("/source")}
+	var auth *rawAuth
+	at := "/openapi"
+	if m := r.MCP; m != nil {
+		at = "/mcp"
+		s.URL, auth = c.vars(d, "/mcp/url", m.URL), m.Auth
+		for i, a := range m.Command {
+			s.Command = append(s.Command, c.vars(d, fmt.Sprintf("/mcp/command/%d", i), a))
+		}
+		for k, v := range m.Env {
+			s.Env[k] = c.vars(d, "/mcp/env/"+k, v)
+		}
+		if m.Timeout != "" {
+			s.Timeout = span(m.Timeout)
+		}
+	}
+	if o := r.OpenAPI; o != nil {
+		s.Document, s.Server, auth, s.Private, s.Redirects = c.vars(d, "/openapi/document", o.Document), c.vars(d, "/openapi/server", o.Server), o.Auth, o.Private, o.Redirects
+		if !strings.Contains(s.Document, "://") && !strings.HasPrefix(s.Document, "${") {
+			s.Document = c.inside(d, "/openapi/document", s.Document)
+		}
+	}
+	if auth != nil {
+		s.Auth = c.auth(d, at+"/auth", auth)
+	}
+	return s, r
+}
+
+// source brings the tools that a source document takes, each as a tool document
+// of its own made of what the source offers and what tune: says.
+func (c *compiler) source(d *document) {
+	s, r := c.sourceDoc(d)
+	c.p.Sources[s.Name] = s
+	cat := c.src.Catalogues[s.Name]
+	for name := range r.Effects {
+		if !slices.Contains(r.Take, name) {
+			c.report(Error, d.key("/effects/"+name), "Add it to take:, or leave it away.", "effects names %q, which is not taken.%s", name, near.Hint(name, r.Take))
+		}
+	}
+	for name := range r.Tune {
+		if !slices.Contains(r.Take, name) {
+			c.report(Error, d.key("/tune/"+name), "Add it to take:, or leave it away.", "tune names %q, which is not taken.%s", name, near.Hint(name, r.Take))
+		}
+	}
+	if cat.Fault != "" {
+		grade, and := Error, "."
+		if len(cat.Tools) > 0 {
+			grade, and = Warning, "; its tools are as they were the last time."
+		}
+		c.report(grade, s.Place, "`stonebaton source inspect "+s.Name+"` tries again.", "what %s offers cannot be read: %s%s", s.Name, strings.TrimSuffix(cat.Fault, "."), and)
+		if len(cat.Tools) == 0 {
+			for _, t := range r.Take {
+				c.names["tool "+ToolName(r.Prefix+t)] = s.Place // so that nobody is told twice
+			}
+			return
+		}
+	}
+	for i, name := range r.Take {
+		place := d.at(fmt.Sprintf("/take/%d", i))
+		o, ok := cat.Find(name)
+		if !ok {
+			c.report(Error, place, "`stonebaton source inspect "+s.Name+"` lists what there is.", "%s offers no tool %q.%s", s.Name, name, cat.Missing[name])
+			continue
+		}
+		if o.Fault != "" {
+			c.report(Error, place, "Leave it out of take:, or mend the document.", "%s of %s cannot be taken: %s", name, s.Name, o.Fault)
+			continue
+		}
+		own := ToolName(s.Prefix + o.Tool)
+		if first, ok := c.names["tool "+own]; ok {
+			c.report(Error, place, "Give the source a prefix:.", "the tool %q is already defined in %s:%d", own, first.File, first.Line)
+			continue
+		}
+		c.names["tool "+own] = place
+		v := map[string]any{"summary": o.Summary, "input": o.Input}
+		if o.Output != nil {
+			v["output"] = o.Output
+		}
+		for k, x := range r.Tune[name] {
+			v[k] = x
+		}
+		v["tool"] = own
+		if e := r.Effects[name]; e != "" {
+			v["effect"] = e
+		}
+		pick := v["pick"]
+		delete(v, "pick")
+		t := c.tool(&document{file: d.file, value: v, kind: "tool", of: d, under: "/tune/" + name, base: place}, s.Name)
+		t.Remote = &Remote{Source: s, Name: o.Name, Operation: o.Operation, Hash: InputHash(o.Input)}
+		if pick != nil && o.Operation == nil {
+			c.report(Error, d.at("/tune/"+name+"/pick"), "Leave it away.", "pick is for the replies of OpenAPI operations")
+		} else if pick != nil {
+			s := c.scope(d, map[string]map[string]any{"args": o.Input, "response": responseDoc})
+			t.Remote.Pick = c.mapping(d, s, "/tune/"+name+"/pick", pick)
+		}
+	}
+}
+
+// InputHash names the input of an offer, so that a change of it is noticed.
+func InputHash(input map[string]any) ledger.Hash {
+	raw, err := json.Marshal(input)
+	if err != nil {
+		return ""
+	}
+	return ledger.HashOf(raw)
+}

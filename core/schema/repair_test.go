@@ -1,0 +1,119 @@
+package schema_test
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"stonebaton/core/schema"
+)
+
+func compiled(t testing.TB, doc string) *schema.Schema {
+	var m map[string]any
+	require.NoError(t, json.Unmarshal([]byte(doc), &m))
+	s, err := schema.Compile(m)
+	require.NoError(t, err)
+	return s
+}
+
+const stay = `{"type":"object","required":["nights","berth"],"additionalProperties":false,
+ "$defs":{"n":{"type":"integer","default":2}},
+ "properties":{"nights":{"type":"integer","minimum":1},"length_m":{"type":"number"},"berth":{"type":"string","pattern":"^[A-F][0-9]$","examples":["C4"]},
+  "season":{"enum":["summer","winter"],"default":"summer"},"light":{"type":"boolean"},"names":{"type":"array","items":{"type":"string"}},"crew":{"$ref":"#/$defs/n"},
+  "where":{"oneOf":[{"type":"object","required":["at"],"properties":{"at":{"type":"number"}}},{"type":"null"}]}}}`
+
+func TestWhatIsOnlyWrittenWronglyIsRepairedAndSaid(t *testing.T) {
+	s := compiled(t, stay)
+	for _, c := range []struct{ in, out, say string }{
+		{`{"nights":"3","berth":"C4","season":"winter","crew":1}`, `{"nights":3,"berth":"C4","season":"winter","crew":1}`, `nights was the text "3"; the number 3 was taken`},
+		{`{"nights":3,"berth":"C4","crew":1}`, `{"nights":3,"berth":"C4","season":"summer","crew":1}`, `season was missing; its default summer was taken`},
+		{`{"nights":3,"berth":"C4","season":"summer"}`, `{"nights":3,"berth":"C4","season":"summer","crew":2}`, `crew was missing; its default 2 was taken`},
+		{`{"nights":3,"berth":"C4","crew":1,"season":" Winter"}`, `{"nights":3,"berth":"C4","crew":1,"season":"winter"}`, `season was " Winter"; "winter" was taken`},
+		{`{"nights":3,"berth":"C4","crew":1,"season":"winter","names":"Petrel"}`, `{"nights":3,"berth":"C4","crew":1,"season":"winter","names":["Petrel"]}`, `names was one value; a list with it was taken`},
+		{`{"nights":3,"berth":"C4","crew":1,"season":"winter","names":[7]}`, `{"nights":3,"berth":"C4","crew":1,"season":"winter","names":["7"]}`, `names.0 was the number 7; the text "7" was taken`},
+		{`{"nights":3,"berth":"C4","crew":1,"season":"winter","light":"TRUE"}`, `{"nights":3,"berth":"C4","crew":1,"season":"winter","light":true}`, `light was the text "TRUE"; true was taken`},
+		{`{"nights":3,"berth":"C4","crew":1,"season":"winter","where":{"at":"4.5"}}`, `{"nights":3,"berth":"C4","crew":1,"season":"winter","where":{"at":4.5}}`, `where.at was the text "4.5"; the number 4.5 was taken`},
+		{`{"nights":3,"berth":"C4","crew":1,"season":"winter","names":"[\"a\"]"}`, `{"nights":3,"berth":"C4","crew":1,"season":"winter","names":["a"]}`, `names was JSON within a text; what it holds was taken`},
+		{`{"nights":3,"berth":"C4","crew":1,"season":"winter"}`, `{"nights":3,"berth":"C4","crew":1,"season":"winter"}`, ``},
+	} {
+		out, done, faults := s.RepairJSON([]byte(c.in))
+		assert.Empty(t, faults, c.in)
+		got, _ := json.Marshal(out)
+		assert.JSONEq(t, c.out, string(got))
+		assert.Equal(t, c.say, schema.SayRepairs(done))
+	}
+}
+
+func TestWhatWouldBeGuessedIsRefusedWithAnExample(t *testing.T) {
+	s := compiled(t, stay)
+	for in, say := range map[string]string{
+		`{"nights":"three","berth":"C4","crew":1}`:            "nights must be an integer, not a string, such as 3",
+		`{"nights":"3.5","berth":"C4","crew":1}`:              "nights must be an integer, not a string, such as 3",
+		`{"nights":2,"berth":"Z9","crew":1}`:                  `berth must match ^[A-F][0-9]$; "Z9" does not; C4 would`,
+		`{"berth":"C4","crew":1}`:                             "nights is missing (an integer), such as 3",
+		`{"nights":2,"berth":"C4","crew":1,"season":"sumer"}`: "season must be one of summer, winter, not sumer; \"summer\" is nearest",
+		`{"nights":2,"berth":"C4","crew":1,"lenght_m":4}`:     "lenght_m is not known here; did you mean \"length_m\"?",
+	} {
+		_, _, faults := s.RepairJSON([]byte(in))
+		assert.Equal(t, say, schema.Say(faults), in)
+	}
+	_, _, faults := s.RepairJSON([]byte(`{"nights":`))
+	assert.Contains(t, schema.Say(faults), "is not JSON")
+}
+
+func TestARecursiveSchemaIsRepairedToo(t *testing.T) {
+	s := compiled(t, `{"$ref":"#/$defs/node","$defs":{"node":{"type":"object","properties":{"n":{"type":"integer"},"in":{"$ref":"#/$defs/node"}}}}}`)
+	v := any(map[string]any{"n": "1"})
+	for range 500 {
+		v = map[string]any{"in": v}
+	}
+	_, _, faults := s.Repair(v)
+	assert.NotEmpty(t, faults, "too deep to mend, but nothing breaks")
+	_, done, faults := s.Repair(map[string]any{"in": map[string]any{"in": map[string]any{"n": "7"}}})
+	assert.Empty(t, faults)
+	assert.Equal(t, `in.in.n was the text "7"; the number 7 was taken`, schema.SayRepairs(done))
+}
+
+func TestRepairingTwiceChangesNothingMore(t *testing.T) {
+	s := compiled(t, stay)
+	value := rapid.OneOf(rapid.Just(any("3")), rapid.Just(any(3.0)), rapid.Just(any(true)), rapid.Just(any("Summer")), rapid.Just(any(nil)), rapid.Just(any([]any{"x", 1.0})), rapid.StringN(0, 4, 8).AsAny())
+	rapid.Check(t, func(t *rapid.T) {
+		in := rapid.MapOf(rapid.SampledFrom([]string{"nights", "length_m", "berth", "season", "light", "names", "crew", "where"}), value).Draw(t, "args")
+		before, _ := json.Marshal(in)
+		once, _, _ := s.Repair(any(in))
+		after, _ := json.Marshal(in)
+		assert.Equal(t, string(before), string(after), "the value given stays as it is")
+		twice, more, _ := s.Repair(once)
+		assert.Equal(t, once, twice)
+		assert.Empty(t, more)
+	})
+}
+
+func TestConflicts(t *testing.T) {
+	for doc, say := range map[string]string{
+		`{"type":"object","required":["a"],"additionalProperties":false,"properties":{"b":{}}}`: `"a" is required, but no property of that name is allowed`,
+		`{"type":"object","properties":{"n":{"type":"integer","minimum":5,"maximum":1}}}`:       "its least value is above its greatest",
+		`{"type":"object","properties":{"n":{"type":"string","minLength":5,"maxLength":1}}}`:    "it must have at least 5 and at most 1 characters",
+		`{"type":"object","properties":{"n":{"type":"integer","enum":["a"]}}}`:                  "it lists a, which is not an integer",
+		`{"type":"object","properties":{"n":{"type":"integer","default":"x"}}}`:                 "its default x does not fit it",
+		`{"allOf":[{"type":"string"},{"type":"object"}]}`:                                       "two parts of its allOf are of types that no value has both of",
+	} {
+		got := compiled(t, doc).Conflicts()
+		if assert.Len(t, got, 1, doc) {
+			assert.Equal(t, say, got[0].Say)
+		}
+	}
+	assert.Empty(t, compiled(t, stay).Conflicts())
+}
+
+func TestAnExampleFitsItsSchema(t *testing.T) {
+	for _, doc := range []string{stay, `{"type":"array","items":{"type":"object","required":["at"],"properties":{"at":{"type":"string","format":"date-time"}}}}`,
+		`{"allOf":[{"type":"object","required":["a"],"properties":{"a":{"type":"integer","minimum":9}}},{"type":"object","required":["b"],"properties":{"b":{"type":"boolean"}}}]}`,
+		`{"$ref":"#/$defs/n","$defs":{"n":{"type":"object","properties":{"next":{"$ref":"#/$defs/n"}}}}}`} {
+		s := compiled(t, doc)
+		assert.Empty(t, s.Check(schema.Example(s.Doc())), doc)
+	}
+}

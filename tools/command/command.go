@@ -1,0 +1,249 @@
+// Package command carries tools out that are programs. A program gets
+// {"args": …, "state": …, "key": …} as JSON on its standard input and gives its
+// result on standard output; what it writes to standard error is its log. It is
+// never started through a shell, and runs within the bounds of package sandbox
+// unless the project says otherwise.
+package command
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"stonebaton/core/ledger"
+	"stonebaton/core/loop"
+	"stonebaton/engine"
+	"stonebaton/sandbox"
+	"stonebaton/tools"
+)
+
+// Bounds of one call that no file sets.
+const (
+	maxOutput = 4 << 20
+	maxRecord = 2 << 10
+	maxLog    = 16 << 10
+)
+
+// Expander puts the values of secrets into a text.
+type Expander interface {
+	Expand(string) (string, error)
+}
+
+// Handler runs the programs of a project.
+type Handler struct {
+	dir     string // the project's folder, absolute
+	work    string // where each call gets a folder of its own
+	secrets Expander
+}
+
+// New gives a handler for the programs of the project in dir. Calls work in
+// folders below work; "" is the system's folder for what is temporary.
+func New(dir, work string, s Expander) *Handler {
+	if abs, err := filepath.Abs(dir); err == nil {
+		dir = abs
+	}
+	return &Handler{dir, work, s}
+}
+
+// Call runs the program of a call.
+func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+	c := i.Tool.Command
+	sent := &ledger.Sent{Method: "COMMAND"}
+	fail := func(o ledger.Outcome, class, format string, args ...any) (loop.Result, *loop.Failure) {
+		return loop.Result{}, &loop.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
+	}
+	spec, line, err := h.spec(i)
+	sent.URL = line
+	if err != nil {
+		return fail(ledger.NotDone, "config", "%v", err)
+	}
+	defer os.RemoveAll(spec.Dir)
+	if !c.Bare {
+		if m := sandbox.Missing(); m != "" {
+			return fail(ledger.NotDone, "config", "%s was not run: %s; say sandbox: none if it may run without bounds", i.Tool.Name, m)
+		}
+	}
+	sent.Body = tools.Clip(string(spec.Stdin), record(i))
+	d, err := sandbox.Run(ctx, spec)
+	if err != nil {
+		return fail(ledger.NotDone, "config", "%s could not be started: %v", i.Tool.Name, err)
+	}
+	sent.Status, sent.Bytes, sent.Log = d.Code, int64(len(d.Stdout)), tools.Clip(text(d.Stderr), maxLog)
+	sent.Reply = tools.Clip(text(d.Stdout), record(i))
+	switch {
+	case d.Broke != "":
+		return fail(ledger.Unknown, "bounds", "%s was ended: %s", i.Tool.Name, d.Broke)
+	case d.Late:
+		return fail(ledger.Unknown, "timeout", "%s had not ended after %s and was ended", i.Tool.Name, i.Tool.Timeout)
+	case d.Signal != "":
+		return fail(ledger.Unknown, "command", "%s was ended by a signal: %s", i.Tool.Name, d.Signal)
+	}
+	if say, ok := c.Refusals[d.Code]; ok {
+		r, f := fail(ledger.NotDone, "refused", "%s", say)
+		f.Status = d.Code
+		if last := lastLine(d.Stderr); last != "" {
+			f.Say += ": " + last
+		}
+		return r, f
+	}
+	if d.Code != 0 {
+		r, f := fail(ledger.Unknown, "command", "%s ended with code %d%s%s", i.Tool.Name, d.Code, after(": ", lastLine(d.Stderr)), h.explain(c.Bare, d, spec))
+		f.Status = d.Code
+		return r, f
+	}
+	if c.Text {
+		return loop.Result{Value: strings.TrimRight(text(d.Stdout), "\n"), Sent: sent}, nil
+	}
+	if len(strings.TrimSpace(string(d.Stdout))) == 0 {
+		return loop.Result{Sent: sent}, nil
+	}
+	var v any
+	if err := json.Unmarshal(d.Stdout, &v); err != nil {
+		return fail(ledger.Unknown, "result", "what %s wrote is not JSON (%v): %s; say output: text if it is not meant to be", i.Tool.Name, err, tools.Clip(strings.TrimSpace(text(d.Stdout)), 80))
+	}
+	return loop.Result{Value: v, Sent: sent}, nil
+}
+
+// explain tells what the bounds are, where a failure looks as if they were met.
+func (h *Handler) explain(bare bool, d sandbox.Done, s sandbox.Spec) string {
+	if bare {
+		return ""
+	}
+	low := strings.ToLower(string(d.Stderr))
+	denied := strings.Contains(low, "permission denied") || strings.Contains(low, "eacces") || strings.Contains(low, "not permitted") || strings.Contains(low, "eperm")
+	if !denied {
+		return ""
+	}
+	net := "reach no network"
+	if s.Network {
+		net = "reach the network"
+	}
+	list := func(paths []string) string {
+		var out []string
+		for _, p := range paths {
+			if rel, err := filepath.Rel(h.dir, p); err == nil && !strings.HasPrefix(rel, "..") {
+				out = append(out, rel)
+			}
+		}
+		return strings.Join(out, ", ")
+	}
+	return fmt.Sprintf(". In its sandbox it may read the system's programs%s, write to its own folder%s, and %s", after(", ", list(s.Reads)), after(", ", list(s.Writes)), net)
+}
+
+func after(lead, s string) string {
+	if s == "" {
+		return ""
+	}
+	return lead + s
+}
+
+func record(i engine.Invocation) int {
+	if i.Bench {
+		return maxOutput
+	}
+	return maxRecord
+}
+
+func text(b []byte) string { return strings.ToValidUTF8(string(b), "�") }
+
+func lastLine(b []byte) string {
+	lines := strings.Split(strings.TrimSpace(text(b)), "\n")
+	return tools.Clip(strings.TrimSpace(lines[len(lines)-1]), 300)
+}
+
+// spec makes what runs of a call, and the command line as it is shown.
+func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
+	c := i.Tool.Command
+	s := sandbox.Spec{Bare: c.Bare, Network: c.Network, Memory: int64(c.MemoryMB) << 20, Disk: int64(c.DiskMB) << 20, Processes: c.Processes, Output: maxOutput}
+	var shown []string
+	for _, t := range c.Run {
+		a, err := t.Fill(i.Vars)
+		if err != nil {
+			return s, "", err
+		}
+		if strings.ContainsRune(a, 0) {
+			return s, "", errors.New("an argument of the command would hold a NUL")
+		}
+		shown = append(shown, quote(a))
+		s.Args = append(s.Args, a)
+	}
+	line := strings.Join(shown, " ")
+	program, err := h.find(s.Args[0])
+	if err != nil {
+		return s, line, err
+	}
+	s.Args[0] = program
+	s.Reads = append(s.Reads, program)
+	if real, err := filepath.EvalSymlinks(program); err == nil {
+		s.Reads = append(s.Reads, filepath.Dir(real))
+	}
+	for n, a := range s.Args[1:] { // a file of the project among the arguments is the program, for an interpreter
+		p := filepath.Join(h.dir, a)
+		if _, err := os.Stat(p); err == nil && filepath.IsLocal(a) && strings.Contains(c.Run[n+1].String(), a) {
+			s.Args[n+1] = p
+			s.Reads = append(s.Reads, p)
+		}
+	}
+	for _, p := range c.Reads {
+		s.Reads = append(s.Reads, filepath.Join(h.dir, p))
+	}
+	for _, p := range c.Writes {
+		s.Writes = append(s.Writes, filepath.Join(h.dir, p))
+	}
+	if s.Dir, err = os.MkdirTemp(h.work, "call-"); err != nil {
+		return s, line, fmt.Errorf("no folder could be made for the call: %w", err)
+	}
+	s.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + s.Dir, "TMPDIR=" + s.Dir, "LANG=C.UTF-8", "PROJECT=" + h.dir}
+	for k, v := range c.Env {
+		x, err := h.secrets.Expand(v)
+		if err != nil {
+			return s, line, err
+		}
+		s.Env = append(s.Env, k+"="+x)
+	}
+	facts := map[string]any{}
+	for _, f := range c.State {
+		if v, ok := i.Facts[f]; ok {
+			facts[f] = v
+		}
+	}
+	s.Stdin, err = json.Marshal(map[string]any{"args": i.Args, "state": facts, "key": i.Key})
+	return s, line, err
+}
+
+// find gives the whole path of a program: one of the project's, or one of the
+// system's by its name.
+func (h *Handler) find(name string) (string, error) {
+	if strings.ContainsRune(name, '/') && !filepath.IsAbs(name) {
+		p := filepath.Join(h.dir, name)
+		if !filepath.IsLocal(name) {
+			return "", fmt.Errorf("the program %s is outside the project", name)
+		}
+		info, err := os.Stat(p)
+		if err != nil {
+			return "", fmt.Errorf("there is no program %s in the project", name)
+		}
+		if info.Mode()&0o111 == 0 {
+			return "", fmt.Errorf("%s cannot be run: make it executable (chmod +x), or name its interpreter first", name)
+		}
+		return p, nil
+	}
+	p, err := exec.LookPath(name)
+	if err != nil {
+		return "", fmt.Errorf("there is no program %q on this machine; install it, or name it with its path", name)
+	}
+	return filepath.Abs(p)
+}
+
+// quote shows an argument as a shell would have to read it.
+func quote(a string) string {
+	if a != "" && !strings.ContainsAny(a, " \t\n\"'\\$`*?[]{}()<>|&;#~!") {
+		return a
+	}
+	return "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+}
