@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"sort"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -191,10 +190,11 @@ func (r *reader) offer(path, method string, item, op map[string]any) project.Off
 	}
 	o.Input = map[string]any{"type": "object", "properties": b.props, "additionalProperties": false}
 	if len(b.required) > 0 {
-		sort.Strings(b.required)
 		req := []any{}
-		for _, k := range slices.Compact(b.required) {
-			req = append(req, k)
+		for _, k := range b.required {
+			if !slices.Contains(req, any(k)) {
+				req = append(req, k)
+			}
 		}
 		o.Input["required"] = req
 	}

@@ -100,6 +100,12 @@ function Field({ id, label, required, rawErrors, children, schema, hidden }: Fie
   );
 }
 
+// required gives the fields that must be filled in, in the order in which the contract names them.
+function required(schema: Values): string[] {
+  const known = Object.keys((schema.properties ?? {}) as Values);
+  return ((schema.required ?? []) as string[]).filter((k) => known.includes(k));
+}
+
 const Fields = ({ properties }: ObjectFieldTemplateProps) => <div>{properties.map((p) => p.content)}</div>;
 
 export default function SchemaForm({ id, schema, value, onChange, onSubmit, unchecked, children }: { id: string; schema: Values; value: Values; onChange: (v: Values) => void; onSubmit: (v: Values) => void; unchecked?: boolean; children: ReactNode }) {
@@ -112,7 +118,7 @@ export default function SchemaForm({ id, schema, value, onChange, onSubmit, unch
       showErrorList={false}
       noHtml5Validate
       noValidate={unchecked}
-      uiSchema={{ "ui:submitButtonOptions": { norender: true } }}
+      uiSchema={{ "ui:submitButtonOptions": { norender: true }, "ui:order": [...required(schema), "*"] }}
       templates={{ BaseInputTemplate: Input, FieldTemplate: Field, ObjectFieldTemplate: Fields }}
       widgets={{ SelectWidget: Choice, CheckboxWidget: Tick, DateTimeWidget: Moment }}
       formContext={{}}

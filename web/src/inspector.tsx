@@ -3,6 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, words, type Detail, type Step, type TurnRequest } from "./api";
 import { span, verbs, when } from "./say";
+import { MakeStub } from "./pages/bench";
+import { SentView } from "./sent";
 import { Json, Note, Tabs } from "./ui/ui";
 
 export function Inspector({ run, step }: { run?: string; step?: Step }) {
@@ -27,7 +29,7 @@ export function Inspector({ run, step }: { run?: string; step?: Step }) {
         ]
       : [
           { id: "in", name: "In", body: loading ?? <CallIn d={d!} /> },
-          { id: "out", name: "Out", body: loading ?? <CallOut d={d!} /> },
+          { id: "out", name: "Out", body: loading ?? <CallOut d={d!} run={run!} /> },
           { id: "words", name: "Words for the model", body: loading ?? <p className="px-4 py-3 whitespace-pre-wrap">{d!.words || "None yet."}</p> },
           { id: "proof", name: "Sent", body: loading ?? <Proof d={d!} /> },
           { id: "state", name: "State", body: loading ?? <State d={d!} /> },
@@ -45,8 +47,17 @@ export function Inspector({ run, step }: { run?: string; step?: Step }) {
           {step.attempts > 1 && ` · attempt ${step.attempts}`}
           {step.model && ` · ${step.model}`}
           {step.effect && ` · ${step.effect}`}
+          {step.rung && ` · rung ${step.rung}`}
+          {step.stub && " · by a stub"}
+          {!!step.reads && ` · about ${step.reads} tokens read`}
         </span>
         <div className="text-[12px] text-ink-2">why: {step.why}</div>
+        {step.because && <div className="text-[12px] text-ink-2">{step.agent} says: {step.because}</div>}
+        {step.repairs?.map((r) => (
+          <div key={r} className="text-[12px] text-ink-2">
+            repaired: {r}
+          </div>
+        ))}
         {step.wait && (
           <div className="mt-1 border-l-4 border-call pl-2 text-[12px]">
             {step.wait.ask}
@@ -100,28 +111,24 @@ function CallIn({ d }: { d: Detail }) {
   );
 }
 
-function CallOut({ d }: { d: Detail }) {
-  if (d.out === undefined) return <p className="px-4 py-3 text-ink-2">{d.note || d.words || "Nothing yet."}</p>;
+function CallOut({ d, run }: { d: Detail; run: string }) {
+  const stub = d.step.kind === "call" && !d.step.stub && ["returned", "failed"].includes(d.step.status) ? <MakeStub tool={d.step.name} body={{ run, step: d.step.id }} /> : null;
+  if (d.out === undefined) return <><p className="px-4 py-3 text-ink-2">{d.note || d.words || "Nothing yet."}</p>{stub}</>;
   return (
     <div>
       <Json value={d.out} />
       {d.note && <Note bad>{d.note}</Note>}
+      {stub}
     </div>
   );
 }
 
 function Proof({ d }: { d: Detail }) {
-  const p = d.sent;
-  if (!p) return <p className="px-4 py-3 text-ink-2">Nothing was sent anywhere.</p>;
   return (
-    <div className="flex flex-col gap-2 px-4 py-3 font-mono text-[12px] break-all">
-      <div>
-        {p.method} {p.url} {p.status ? `→ ${p.status}, ${p.bytes ?? 0} bytes` : ""}
-      </div>
-      {p.body && <pre className="whitespace-pre-wrap text-ink-2">{p.body}</pre>}
-      {p.reply && <pre className="whitespace-pre-wrap text-bad">{p.reply}</pre>}
-      {p.log && <pre className="whitespace-pre-wrap text-ink-2">{p.log}</pre>}
-    </div>
+    <>
+      <SentView sent={d.sent} undoable />
+      {d.handle && <p className="px-4 pb-3 text-[12px] text-ink-2">The model read a part; <span className="font-mono">{d.handle}</span> names the whole in later calls.</p>}
+    </>
   );
 }
 

@@ -65,6 +65,7 @@ export function Steps({ steps, selected, onSelect }: { steps: Step[]; selected?:
                   <span className="block truncate">
                     <span className={s.kind === "call" ? "font-mono text-[12px]" : ""}>{what(s)}</span> <span className="text-ink-2">{s.title}</span>
                     {s.stub && <span className="text-ink-3"> · stub</span>}
+                    {s.rung && s.rung !== "free" && <span className="text-ink-3"> · rung {s.rung}</span>}
                   </span>
                   <span className={`block truncate text-[12px] ${open(s) ? "text-call" : bad(s) ? "text-bad" : "text-ink-3"}`}>{say(s)}</span>
                 </span>

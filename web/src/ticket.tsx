@@ -55,7 +55,8 @@ export function TicketCard({ ticket, keys }: { ticket: Ticket; keys?: boolean })
       <b className="block text-base">{ticket.ask}</b>
       <div className="mt-0.5 text-[12px] text-ink-2">
         {ticket.agent} wants to call <span className="font-mono">{ticket.tool}</span> · {ticket.why}
-        <br />
+        {ticket.reason && <span className="block">{ticket.agent} says: {ticket.reason}</span>}
+        {!ticket.reason && <br />}
         {ticket.by.join(", ") || "anybody"} decides
         {ticket.due && <> · lapses in {span(Math.max(0, Date.parse(ticket.due) - now))}</>} · ticket {ticket.id}
       </div>

@@ -1,10 +1,12 @@
-// Bench: each tool by itself, with its contract, a form, the result and the words the model would read.
-import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense, useState } from "react";
+// Bench: each tool by itself, with its contract, a form, what left and came back, the words the model would read, and the history of tries.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { lazy, Suspense, useDeferredValue, useState } from "react";
 import { NavLink, useParams } from "react-router";
 import { get, post, words, type Tool, type Tried } from "../api";
-import { span } from "../say";
-import { Button, Json, Note, Segments, Status } from "../ui/ui";
+import { SentView } from "../sent";
+import { span, spaced } from "../say";
+import { Button, Json, Note, Segments, Status, Tabs } from "../ui/ui";
+import { History } from "./tries";
 
 const SchemaForm = lazy(() => import("../form"));
 type Values = Record<string, unknown>;
@@ -12,23 +14,37 @@ type Values = Record<string, unknown>;
 export function Bench() {
   const { tool: name } = useParams();
   const list = useQuery({ queryKey: ["tools"], queryFn: () => get<{ tools: Tool[] }>("/tools") });
+  const [text, setText] = useState("");
+  const wanted = useDeferredValue(text.toLowerCase());
   const tools = list.data?.tools ?? [];
+  const shown = tools.filter((t) => !wanted || `${t.id} ${t.summary} ${t.handler} ${t.source ?? ""}`.toLowerCase().includes(wanted));
   const tool = tools.find((t) => t.id === name) ?? (name ? undefined : tools[0]);
   return (
-    <div className="grid h-full grid-cols-[240px_minmax(0,1fr)]">
-      <nav aria-label="Tools" className="overflow-auto border-r border-joint-strong bg-face py-1.5">
-        {tools.map((t) => (
-          <NavLink key={t.id} to={`/bench/${t.id}`} className={`block px-4 py-1.5 ${t === tool ? "bg-ground shadow-[inset_4px_0_0_var(--ink)]" : "hover:bg-ground"}`}>
-            <span className="font-mono text-[12px]">{t.id}</span>
-            <span className="block text-[12px] text-ink-3">
-              {t.effect} · {t.handler}
-              {t.gate && " · gate"}
-            </span>
-          </NavLink>
-        ))}
+    <div className="grid h-full grid-cols-[220px_minmax(0,1fr)]">
+      <nav aria-label="Tools" className="flex min-h-0 flex-col border-r border-joint-strong bg-face">
+        {tools.length > 8 && (
+          <div className="border-b border-joint p-2">
+            <input aria-label="Find a tool" placeholder="find…" className="field" value={text} onChange={(e) => setText(e.target.value)} />
+          </div>
+        )}
+        <div className="min-h-0 flex-1 overflow-auto py-1">
+          {shown.map((t) => (
+            <NavLink key={t.id} to={`/bench/${t.id}`} className={`block px-4 py-1.5 ${t === tool ? "bg-ground shadow-[inset_4px_0_0_var(--ink)]" : "hover:bg-ground"}`}>
+              <span className="font-mono text-[12px]">{t.id}</span>
+              <span className="block text-[12px] text-ink-3">
+                {t.effect} · {t.handler} · <Rung of={t.rung} />
+                {t.gate && " · gate"}
+                {t.problems.length > 0 && <span className="text-call"> · {t.problems.length} to mend</span>}
+              </span>
+            </NavLink>
+          ))}
+          {tools.length > 0 && shown.length === 0 && <p className="px-4 py-2 text-ink-2">No tool fits.</p>}
+        </div>
       </nav>
       {list.error ? (
-        <div className="p-5"><Note bad>{words(list.error)}</Note></div>
+        <div className="p-5">
+          <Note bad>{words(list.error)}</Note>
+        </div>
       ) : tool ? (
         <One key={tool.id} tool={tool} />
       ) : (
@@ -38,37 +54,55 @@ export function Bench() {
   );
 }
 
+// Rung says how far a tool is let, in the words of the files.
+export function Rung({ of }: { of: string }) {
+  return <span title={{ stub: "answered by its stubs", read: "live if it only reads", ask: "live, and a person agrees to what is not a read", free: "live" }[of]}>rung {of}</span>;
+}
+
 function One({ tool }: { tool: Tool }) {
   const [args, setArgs] = useState<Values>({});
-  const [live, setLive] = useState<"live" | "stubs">(tool.handler === "stub" || tool.effect !== "read" ? "stubs" : "live");
+  const [live, setLive] = useState<"live" | "stubs">(tool.handler === "stub" || (tool.effect !== "read" && tool.stubs > 0) ? "stubs" : "live");
   const [done, setDone] = useState<Tried>();
   const [error, setError] = useState<string>();
   const [busy, setBusy] = useState(false);
+  const [tab, setTab] = useState("result");
+  const queries = useQueryClient();
   const call = async (v: Values) => {
     setBusy(true);
     setError(undefined);
+    setTab((t) => (t === "tries" ? "result" : t));
     try {
       setDone(await post<Tried>(`/tools/${tool.id}/try`, { args: v, tools: live }));
+      void queries.invalidateQueries({ queryKey: ["tries", tool.id] });
     } catch (e) {
       setError(words(e));
     } finally {
       setBusy(false);
     }
   };
+  const again = (t: Tried) => {
+    setArgs(t.args as Values);
+    setLive(t.tools);
+    setDone(t);
+    setTab("result");
+  };
   return (
-    <div className="grid min-h-0 grid-cols-2">
+    <div className="grid min-h-0 grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
       <section aria-label="Contract and form" tabIndex={0} className="overflow-auto border-r border-joint-strong p-5">
         <h1 className="font-mono text-base font-bold">{tool.id}</h1>
         <p className="mb-2 text-base">{tool.summary}</p>
-        <p className="mb-4 text-[12px] text-ink-2">
-          {tool.effect}
-          {tool.replay && `, replay: ${tool.replay}`} · {tool.handler} · {tool.stubs} stubs · used by {tool.agents.join(", ") || "nobody"} · <span className="font-mono">{tool.place.file}:{tool.place.line}</span>
-          {tool.gate && (
-            <span className="block text-call">
-              gate: {tool.gate}; {tool.by.join(", ") || "anybody"} decides
+        <About tool={tool} />
+        {tool.problems.map((p, i) => (
+          <p key={i} className="mb-2 border-l-4 border-call bg-call-soft px-3 py-1.5 text-[12px]">
+            <b>{p.grade}</b>{" "}
+            <span className="font-mono">
+              {p.file}:{p.line}
             </span>
-          )}
-        </p>
+            <span className="block">
+              {p.say}. {p.remedy}
+            </span>
+          </p>
+        ))}
         <Suspense fallback={<Note>…</Note>}>
           <SchemaForm id="bench" schema={tool.input as Values} value={args} onChange={setArgs} onSubmit={(v) => void call(v)} unchecked>
             <div className="mt-3 flex items-center gap-3">
@@ -85,49 +119,114 @@ function One({ tool }: { tool: Tool }) {
           <Json value={tool.contract} />
         </details>
       </section>
-      <section aria-label="Result" aria-live="polite" tabIndex={0} className="overflow-auto bg-face">
-        {error && <div className="p-5"><Note bad>{error}</Note></div>}
-        {!done && !error && <p className="p-5 text-ink-2">Call the tool to see its result, and the words that a model would read.</p>}
-        {done && !error && (
-          <>
-            <p className="border-b border-joint px-4 py-2.5">
-              <Status of={done.status} /> in {span(done.ms)}
-              {done.gate && <span className="text-call"> · {done.gate}</span>}
-            </p>
-            {done.error && (
-              <div className="px-4 pt-3">
-                <Note bad>
-                  {done.error} <span className="font-mono text-[12px]">({done.class}, {done.outcome?.replace("_", " ")})</span>
-                </Note>
-              </div>
-            )}
-            <h2 className="label px-4 pt-3">the words the model would read</h2>
-            <p className="border-b border-joint px-4 pt-1 pb-3 text-base whitespace-pre-wrap">{done.words}</p>
-            {done.result !== undefined && (
-              <>
-                <h2 className="label px-4 pt-3">result</h2>
-                <Json value={done.result} />
-              </>
-            )}
-            {done.sets && Object.keys(done.sets).length > 0 && (
-              <>
-                <h2 className="label px-4 pt-1">sets in the state</h2>
-                <Json value={done.sets} />
-              </>
-            )}
-            {done.sent && (
-              <>
-                <h2 className="label px-4 pt-1">proof</h2>
-                <pre className="px-4 py-2 font-mono text-[12px] break-all whitespace-pre-wrap">
-                  {done.sent.method} {done.sent.url} {done.sent.status ? `→ ${done.sent.status}, ${done.sent.bytes ?? 0} bytes` : ""}
-                  {done.sent.body && `\n${done.sent.body}`}
-                  {done.sent.log && `\n${done.sent.log}`}
-                </pre>
-              </>
-            )}
-          </>
-        )}
+      <section aria-label="Result" aria-live="polite" className="flex min-h-0 flex-col bg-face">
+        <Tabs
+          label="Parts of the try"
+          value={tab}
+          onChange={setTab}
+          tabs={[
+            { id: "result", name: "Result", body: error ? <div className="p-4"><Note bad>{error}</Note></div> : done ? <Outcome done={done} /> : <Empty /> },
+            { id: "sent", name: "Sent and received", body: done ? <SentView key={done.try} sent={done.sent} undoable /> : <Empty /> },
+            { id: "tries", name: "Tries", body: <History tool={tool.id} onPick={again} /> },
+          ]}
+        />
       </section>
+    </div>
+  );
+}
+
+const Empty = () => <p className="p-4 text-ink-2">Call the tool to see its result, what was sent and received, and the words that a model would read.</p>;
+
+function About({ tool }: { tool: Tool }) {
+  return (
+    <p className="mb-4 text-[12px] text-ink-2">
+      {tool.effect}
+      {tool.replay && `, replay: ${tool.replay}`} · <Rung of={tool.rung} /> · {tool.handler}
+      {tool.source && ` from ${tool.source}`} · {tool.stubs === 1 ? "1 stub" : `${tool.stubs} stubs`} · {tool.timeout} at most · used by {tool.agents.join(", ") || "nobody"} ·{" "}
+      <span className="font-mono">
+        {tool.place.file}:{tool.place.line}
+      </span>
+      {tool.runs && <span className="mt-0.5 block truncate font-mono" title={tool.runs}>{tool.runs}</span>}
+      {(tool.reason_first || tool.direct || tool.per_minute) && (
+        <span className="block">
+          {[tool.reason_first && "the model says why first", tool.direct && "its result is the answer", tool.per_minute && `at most ${tool.per_minute} calls a minute`].filter(Boolean).join(" · ")}
+        </span>
+      )}
+      {tool.gate && (
+        <span className="block text-call">
+          gate: {tool.gate}; {tool.by.join(", ") || "anybody"} decides
+        </span>
+      )}
+    </p>
+  );
+}
+
+export function Outcome({ done }: { done: Tried }) {
+  return (
+    <>
+      <p className="border-b border-joint px-4 py-2">
+        <Status of={done.status} /> in {span(done.ms)} · {done.tools === "stubs" ? "by a stub" : "live"} · {spaced(done.bytes)} bytes · about {spaced(done.tokens)} tokens for the model
+        {done.try && <span className="text-ink-3"> · try {done.try}</span>}
+        {done.gate && <span className="block text-call">{done.gate}</span>}
+        {done.repairs?.map((r) => (
+          <span key={r} className="block text-[12px] text-ink-2">
+            repaired: {r}
+          </span>
+        ))}
+      </p>
+      {done.error && (
+        <div className="px-4 pt-3">
+          <Note bad>
+            {done.error}{" "}
+            <span className="font-mono text-[12px]">
+              ({done.class}, {done.outcome?.replace("_", " ")})
+            </span>
+          </Note>
+        </div>
+      )}
+      <h2 className="label px-4 pt-2">the words the model would read{done.cut && ", cut"}</h2>
+      <p className="border-b border-joint px-4 pt-1 pb-2 text-base break-words whitespace-pre-wrap">{done.words}</p>
+      {done.result !== undefined && done.result !== null && (
+        <>
+          <h2 className="label px-4 pt-2">result</h2>
+          <Json value={done.result} />
+        </>
+      )}
+      {done.sets && Object.keys(done.sets).length > 0 && (
+        <>
+          <h2 className="label px-4 pt-1">sets in the state</h2>
+          <Json value={done.sets} />
+        </>
+      )}
+      {done.try !== undefined && done.status !== "refused" && done.tools === "live" && <MakeStub tool={done.id} body={{ try: done.try }} />}
+    </>
+  );
+}
+
+// MakeStub writes what came back into the tool's file, as a stub for calls alike.
+export function MakeStub({ tool, body }: { tool: string; body: { try?: number; run?: string; step?: string } }) {
+  const [said, setSaid] = useState<{ file: string; line: number }>();
+  const [error, setError] = useState<string>();
+  const queries = useQueryClient();
+  const make = async () => {
+    setError(undefined);
+    try {
+      setSaid(await post(`/tools/${tool}/stubs`, body));
+      void queries.invalidateQueries({ queryKey: ["tools"] });
+    } catch (e) {
+      setError(words(e));
+    }
+  };
+  return (
+    <div className="px-4 py-3">
+      {said ? (
+        <p className="text-ok">
+          A stub was made of it: <span className="font-mono text-[12px]">{said.file}:{said.line}</span>
+        </p>
+      ) : (
+        <Button onClick={() => void make()}>Make a stub of it</Button>
+      )}
+      {error && <Note bad>{error}</Note>}
     </div>
   );
 }

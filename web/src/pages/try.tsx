@@ -6,6 +6,7 @@ import { get, post, words, type Drill, type Project, type Run, type Said, type S
 import { useRun } from "../live";
 import { Markdown } from "../markdown";
 import { RunPanel } from "../runview";
+import { RungSwitch, type Rungs } from "../rungs";
 import { lane } from "../say";
 import { TicketCard } from "../ticket";
 import { Button, Note, Pick, Status } from "../ui/ui";
@@ -18,6 +19,8 @@ export function Try() {
   const session = useQuery({ queryKey: ["session", id], queryFn: () => get<Session>(`/sessions/${id}`), enabled: !!id, placeholderData: (old) => (old?.id === id ? old : undefined) });
   const [shown, setShown] = useState<string>(); // a run other than the newest
   const [tools, setTools] = useState("live");
+  const [rung, setRung] = useState("");
+  const [rungs, setRungs] = useState<Rungs>({});
   const [model, setModel] = useState("");
   const [error, setError] = useState<string>();
   const [busy, setBusy] = useState(false);
@@ -38,7 +41,7 @@ export function Try() {
     setBusy(true);
     setError(undefined);
     try {
-      const b = await post<{ session: string; run?: string }>("/runs", { text, session: id, tools, model: model || undefined });
+      const b = await post<{ session: string; run?: string }>("/runs", { text, session: id, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined });
       setShown(undefined);
       await queries.invalidateQueries({ queryKey: ["session", b.session] });
       if (b.session !== id) void go(`/try/${b.session}`);
@@ -73,6 +76,7 @@ export function Try() {
           <span className="flex items-center gap-1">
             tools <Pick small label="How tools are carried out" value={tools} onChange={setTools} options={[["live", "live"], ["stubs", "stubs"], ["off", "off"]]} />
           </span>
+          {tools === "live" && <RungSwitch all={rung} setAll={setRung} each={rungs} setEach={setRungs} />}
           <span className="flex items-center gap-1">
             model <Pick small label="Model" value={model} onChange={setModel} options={[["", "as the agents say"], ...(project.data?.models ?? []).map((m) => [m.id, m.id] as const)]} />
           </span>
@@ -238,7 +242,7 @@ function Composer({ holder, busy, onSay, error, autoFocus, text, setText, childr
           Say
         </Button>
       </div>
-      <div className="mt-2 flex items-center gap-3.5 text-[12px] text-ink-2">{children}</div>
+      <div className="mt-2 flex flex-wrap items-center gap-x-3.5 gap-y-1 text-[12px] text-ink-2">{children}</div>
     </form>
   );
 }

@@ -24,7 +24,7 @@ export function Pick({ label, value, options, onChange, small }: { label: string
   const none = "\u0000";
   return (
     <RSelect.Root value={value || none} onValueChange={(v) => onChange(v === none ? "" : v)}>
-      <RSelect.Trigger aria-label={label} className={small ? "inline-flex items-center gap-1 rounded-sm text-[12px] font-semibold hover:bg-sunk px-1 -mx-1" : "field inline-flex !w-auto items-center gap-2"}>
+      <RSelect.Trigger aria-label={label} className={small ? "inline-flex whitespace-nowrap items-center gap-1 rounded-sm text-[12px] font-semibold hover:bg-sunk px-1 -mx-1" : "field inline-flex !w-auto items-center gap-2"}>
         <RSelect.Value />
         <RSelect.Icon className="text-ink-3">▾</RSelect.Icon>
       </RSelect.Trigger>
@@ -43,10 +43,10 @@ export function Pick({ label, value, options, onChange, small }: { label: string
   );
 }
 
-export function Tabs({ value, onChange, tabs }: { value: string; onChange: (v: string) => void; tabs: readonly { id: string; name: string; body: ReactNode }[] }) {
+export function Tabs({ label = "Parts of the step", value, onChange, tabs }: { label?: string; value: string; onChange: (v: string) => void; tabs: readonly { id: string; name: string; body: ReactNode }[] }) {
   return (
     <RTabs.Root value={value} onValueChange={onChange} className="flex min-h-0 flex-1 flex-col">
-      <RTabs.List aria-label="Parts of the step" className="flex gap-4 border-b border-joint px-4 pt-1.5">
+      <RTabs.List aria-label={label} className="flex gap-4 border-b border-joint px-4 pt-1.5">
         {tabs.map((t) => (
           <RTabs.Trigger key={t.id} value={t.id} className="-mb-px border-b-[3px] border-transparent pb-1.5 text-ink-2 data-[state=active]:border-ink data-[state=active]:font-semibold data-[state=active]:text-ink">
             {t.name}

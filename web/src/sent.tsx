@@ -1,0 +1,86 @@
+// The proof of a call: what left, what came back, what it wrote beside it, and what it changed.
+import { useState } from "react";
+import { post, words, type Sent } from "./api";
+import { Button, Note } from "./ui/ui";
+
+export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }) {
+  const [undone, setUndone] = useState<string>();
+  const [error, setError] = useState<string>();
+  if (!sent) return <p className="px-4 py-3 text-ink-2">Nothing was sent anywhere.</p>;
+  const undo = async () => {
+    setError(undefined);
+    try {
+      const c = await post<{ path: string }>(`/undo/${sent.undo}`, {});
+      setUndone(c.path);
+    } catch (e) {
+      setError(words(e));
+    }
+  };
+  const program = sent.method === "COMMAND";
+  return (
+    <div className="flex flex-col gap-2 px-4 py-3 font-mono text-[12px]">
+      <div className="break-all">
+        <b>{sent.method?.toLowerCase() === sent.method ? sent.method : program ? "$" : sent.method}</b> {sent.url}
+      </div>
+      {sent.headers && (
+        <dl className="grid grid-cols-[max-content_1fr] gap-x-3 text-ink-2">
+          {Object.entries(sent.headers).map(([k, v]) => (
+            <div key={k} className="contents">
+              <dt>{k}</dt>
+              <dd className="break-all">{v}</dd>
+            </div>
+          ))}
+        </dl>
+      )}
+      {sent.body && <Block name={program ? "standard input" : "body"} text={sent.body} />}
+      {(sent.status !== undefined || sent.bytes !== undefined) && (
+        <div>
+          → {program ? `exit ${sent.status ?? 0}` : (sent.status ?? "")} {sent.type} {sent.bytes !== undefined && !program && sent.method !== "SQL" && `${sent.bytes} bytes`}
+          {sent.method === "SQL" && `${sent.bytes ?? 0} rows`}
+        </div>
+      )}
+      {sent.reply && <Block name={program ? "standard output" : "raw reply"} text={sent.reply} />}
+      {sent.log && <Block name={program ? "standard error" : "log"} text={sent.log} />}
+      {sent.diff && (
+        <section aria-label="difference">
+          <h3 className="label mb-1 font-sans">difference</h3>
+          <pre className="whitespace-pre-wrap">
+            {sent.diff.split("\n").map((l, i) => (
+              <span key={i} className={`block ${l.startsWith("+") ? "bg-ok-soft" : l.startsWith("-") ? "bg-bad-soft" : "text-ink-2"}`}>
+                {l || " "}
+              </span>
+            ))}
+          </pre>
+        </section>
+      )}
+      {undoable && sent.undo && !undone && (
+        <div>
+          <Button onClick={() => void undo()}>Undo the change</Button>
+        </div>
+      )}
+      {undone && <p className="font-sans text-ok">{undone} is as it was before.</p>}
+      {error && <Note bad>{error}</Note>}
+    </div>
+  );
+}
+
+function Block({ name, text }: { name: string; text: string }) {
+  return (
+    <section aria-label={name}>
+      <h3 className="label mb-0.5 font-sans">{name}</h3>
+      <pre className="max-h-72 overflow-auto rounded-sm bg-sunk px-2 py-1.5 break-words whitespace-pre-wrap" tabIndex={0}>
+        {pretty(text)}
+      </pre>
+    </section>
+  );
+}
+
+// pretty sets JSON out in lines; all else stays as it came.
+function pretty(text: string): string {
+  if (!/^\s*[[{]/.test(text)) return text;
+  try {
+    return JSON.stringify(JSON.parse(text), null, 2);
+  } catch {
+    return text;
+  }
+}
