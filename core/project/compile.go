@@ -400,7 +400,7 @@ func (c *compiler) references() {
 	}
 }
 
-var looksLikeKey = regexp.MustCompile(`\b(sk|pk|ghp|xox[bp]|AKIA)[-_A-Za-z0-9]{16,}\b`)
+var looksLikeKey = regexp.MustCompile(`\b(?:(?:sk|pk|ghp|xox[bp]|AKIA)[-_A-Za-z0-9]{16,}|(?i:api[_-]?key|token|secret|passw(?:or)?d)["']?\s*[:=]\s*["']?[A-Za-z0-9+/_-]{20,})`)
 
 func (c *compiler) drill(d *document) {
 	var r struct {

@@ -1,6 +1,7 @@
 package project
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -163,18 +164,24 @@ func (s StubDraft) text(t *Tool) string {
 	case s.Fails != "":
 		parts = append(parts, "fails: "+quoted(literalText(s.Fails)))
 	default:
-		raw, err := json.Marshal(literal(s.Returns))
-		if err != nil {
-			raw = []byte("null")
-		}
-		parts = append(parts, "returns: "+string(raw))
+		parts = append(parts, "returns: "+asJSON(literal(s.Returns)))
 	}
 	return "{" + strings.Join(parts, ", ") + "}"
 }
 
 func quoted(s string) string {
-	b, _ := json.Marshal(s) // a string can always be written; JSON's strings are YAML's
-	return string(b)
+	return asJSON(s) // JSON's strings are YAML's
+}
+
+// asJSON writes a value that came as JSON, on one line, with its & and < as they are.
+func asJSON(v any) string {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(v); err != nil {
+		return "null"
+	}
+	return strings.TrimSpace(b.String())
 }
 
 // literalText keeps a text from being read as one with values in it.

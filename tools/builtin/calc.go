@@ -28,7 +28,7 @@ func (c call) calc() (loop.Result, *loop.Failure) {
 
 // Bounds of one reckoning.
 const (
-	maxNesting = 100
+	maxNesting = 1000
 	maxBits    = 1 << 14 // of a fraction
 	digits     = 30      // after the point, of what has no end
 )

@@ -340,7 +340,7 @@ func diff(name, was, is string, there bool) string {
 	if !there {
 		from = "/dev/null"
 	}
-	d, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(was), B: difflib.SplitLines(is), FromFile: from, ToFile: name, Context: 2})
+	d, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(was), B: lines(is), FromFile: from, ToFile: name, Context: 2})
 	if err != nil {
 		return ""
 	}
@@ -348,6 +348,17 @@ func diff(name, was, is string, there bool) string {
 		d = strings.Replace(d, "@@ -1 +1", "@@ -0,0 +1", 1)
 	}
 	return clip(d, 16<<10)
+}
+
+// lines splits a text for a difference; a last line with no end gets one.
+func lines(text string) []string {
+	list := strings.SplitAfter(text, "\n")
+	last := len(list) - 1
+	if list[last] == "" {
+		return list[:last]
+	}
+	list[last] += "\n"
+	return list
 }
 
 // UndoError says why a change cannot be undone.

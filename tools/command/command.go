@@ -179,7 +179,7 @@ func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
 	}
 	s.Args[0] = program
 	s.Reads = append(s.Reads, program)
-	if real, err := filepath.EvalSymlinks(program); err == nil {
+	if real, err := filepath.EvalSymlinks(program); err == nil && !h.owns(real) { // what stands beside a program of the system belongs to it
 		s.Reads = append(s.Reads, filepath.Dir(real))
 	}
 	for n, a := range s.Args[1:] { // a file of the project among the arguments is the program, for an interpreter
@@ -214,6 +214,17 @@ func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
 	}
 	s.Stdin, err = json.Marshal(map[string]any{"args": i.Args, "state": facts, "key": i.Key})
 	return s, line, err
+}
+
+// owns says whether a path is within the project, where a program's neighbours may
+// be secrets.
+func (h *Handler) owns(path string) bool {
+	dir := h.dir
+	if real, err := filepath.EvalSymlinks(dir); err == nil {
+		dir = real
+	}
+	rel, err := filepath.Rel(dir, path)
+	return err == nil && filepath.IsLocal(rel)
 }
 
 // find gives the whole path of a program: one of the project's, or one of the

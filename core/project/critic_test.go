@@ -1,0 +1,216 @@
+package project_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"stonebaton/core/coretest"
+	"stonebaton/core/project"
+)
+
+const everyMistake = `
+tool: tide_a
+summary: Tide data.
+effect: read
+input:
+  type: object
+  properties:
+    day: {type: string, description: The day.}
+    draught: {type: number, description: What it draws.}
+    place: {type: string}
+    mode: {enum: [a, b]}
+    berths: {type: array, description: Codes., items: {type: object, properties: {inner: {type: object, description: x, properties: {more: {type: object, description: x, properties: {deep: {type: object, description: x, properties: {est: {type: string, description: x}}}}}}}}}}
+stubs: [{returns: high}]
+---
+tool: tide_b
+summary: Work out which berth suits a vessel of a length when one is asked for.
+effect: read
+says: {done: "{{ result.berth }}"}
+sets: {booking: "=result.id"}
+stubs: [{returns: {berth: C4, id: B-1}}]
+---
+tool: fits
+summary: Work out which berths suit a vessel of this length when asked.
+effect: read
+input: {type: object, properties: {p1: {type: string, description: x}, p2: {type: string, description: x}, p3: {type: string, description: x}, p4: {type: string, description: x}, p5: {type: string, description: x}, p6: {type: string, description: x}, p7: {type: string, description: x},
+  p8: {type: string, description: x}, p9: {type: string, description: x}, p10: {type: string, description: x}, p11: {type: string, description: x}, p12: {type: string, description: x}, berth_a: {type: string, description: x}}}
+stubs: [{returns: high}]
+---
+tool: burn
+summary: Burn the old charts when somebody says so.
+http: {method: POST, url: "http://127.0.0.1:1/", headers: {X: "api_key: Zq8Lm2Xv9Rt4Kp7Wn3Bd6Yf1"}}
+---
+tool: clash
+summary: Show what a schema that contradicts itself looks like, when it is asked for.
+input: {type: object, required: [a], properties: {b: {type: integer, minimum: 5, maximum: 1, description: A count.}}}
+stubs: [{returns: 1}]
+replay: safe
+`
+
+func checked(t *testing.T, more string) []string {
+	text := strings.Replace(coretest.Main, "tools: [look, tide, reserve, pay, toot]", "tools: [look, tide, reserve, pay, toot, tide_a, tide_b, fits, burn, clash]", 1)
+	_, probs := compile(map[string]string{project.Main: text, "t.yaml": more}, nil)
+	return probs
+}
+
+func TestEveryMistakeIsTold(t *testing.T) {
+	probs := checked(t, everyMistake)
+	all := strings.Join(probs, "\n")
+	for _, want := range []string{
+		`hint t.yaml:3:10 the summary of "tide_a" says what it is, but not when to use it | Say when to use it`,
+		`warning t.yaml:8:10 "day" looks like a date or time, but has no format | Add format: date`,
+		`warning t.yaml:9:14 the number "draught" has no unit | Name it in the description`,
+		`warning t.yaml:10:12 the parameter "place" has no description | Say what it is`,
+		`warning t.yaml:11:11 the list of values "mode" has no description`,
+		`warning t.yaml:6:3 the input of "tide_a" is 5 objects deep | Flatten it`,
+		`warning t.yaml:15:7 the tools "tide_a" and "tide_b" of desk differ by a letter`,
+		`warning t.yaml:18:14 says.done reads a field of the result of "tide_b", which has no schema`,
+		`warning t.yaml:19:17 sets.booking reads a field of the result of "tide_b", which has no schema`,
+		`"fits" and "tide_b" of desk will be confused: both say asked, berth, length, out, suit, vessel, work`,
+		`hint t.yaml:25:8 the input of "fits" has 13 parameters`,
+		`warning t.yaml:29:7 "burn" writes, with neither gate nor replay`,
+		`error t.yaml:31:64 this looks like a key | Name it as ${secret:NAME}`,
+		`error t.yaml:35:54 b contradicts itself: its least value is above its greatest`,
+		`"a" is required, but no property of that name is allowed`,
+	} {
+		assert.True(t, strings.Contains(all, want), want+"\n"+all)
+	}
+	for _, p := range probs {
+		assert.Contains(t, p, " | ", "each has a remedy")
+	}
+}
+
+func TestWhatIsAcceptedInPlaceIsSilent(t *testing.T) {
+	const tool = `
+tool: bell
+summary: Ring the bell when somebody asks for it.
+effect: read
+input:
+  type: object
+  properties:
+    # accept unit: strokes are counted by ear
+    strokes: {type: number, description: What is rung.}
+    day: {type: string, description: The day.} # accept format: a name such as Friday
+stubs: [{returns: rung}]
+`
+	silent := func(text string) string {
+		_, probs := compile(map[string]string{project.Main: coretest.Main, "t.yaml": text}, nil)
+		return strings.Join(probs, "\n")
+	}
+	assert.Empty(t, silent(tool))
+	assert.Contains(t, silent(strings.Replace(tool, "accept unit: strokes are counted by ear", "accept unit:", 1)), "error t.yaml:8:5 what is accepted needs a reason")
+	assert.Contains(t, silent(strings.Replace(tool, "accept unit", "accept unti", 1)), `there is nothing called "unti" to accept. Did you mean "unit"?`)
+	assert.Contains(t, silent(strings.Replace(tool, "type: number, description: What is rung.", "type: string, description: What is rung.", 1)), `hint t.yaml:8:1 there is no "unit" to accept here any more`)
+	assert.Contains(t, silent(strings.Replace(tool, "accept unit", "accept format", 1)), `has no unit`, "another code accepts nothing")
+}
+
+func TestTheDemoHasNothingToMend(t *testing.T) {
+	for _, s := range []string{"Look a vessel up by its name; gives its length.", "List the free berths that fit a vessel.", "Reserve a berth for one call of a vessel."} {
+		assert.Empty(t, project.Judge("x", s, map[string]any{"type": "object"}))
+	}
+}
+
+func stubbed(t *testing.T, files map[string]string, tool string, d project.StubDraft) (project.Edit, *project.Project) {
+	t.Helper()
+	src := project.Source{Files: files, Env: map[string]string{}}
+	p, probs := project.Compile(src)
+	require.NotNil(t, p, "%v", probs)
+	e, err := project.AddStub(src, p.Tools[tool], d)
+	require.NoError(t, err)
+	files[e.File] = e.Body
+	p, probs = project.Compile(src)
+	require.NotNil(t, p, "%v\n%s", probs, e.Body)
+	return e, p
+}
+
+func TestAStubIsPutBeforeTheOthersAndAllElseStays(t *testing.T) {
+	const head = "# my tools\ntool: bell # the bell\nsummary: Ring the bell when somebody asks for it.\neffect: read\ninput: {type: object, required: [n], properties: {n: {type: number, description: Strokes counted.}, who: {type: string, description: A name.}, at: {type: object, description: x}}}\n"
+	draft := project.StubDraft{Args: map[string]any{"n": 3.0, "who": "O'Hara", "at": map[string]any{"x": 1.0}}, Returns: map[string]any{"say": "={{ ding }}", "is": "=x"}}
+	const item = `- {when: "has(args.at) && dyn(args.at) == dyn({'x': 1}) && args.n == 3.0 && has(args.who) && args.who == 'O\\'Hara'", returns: {"is":"==x","say":"='={{ ding }}'"}}`
+	for name, c := range map[string]struct{ tail, want string }{
+		"none":  {"script: return 1\n", "script: return 1\nstubs:\n  " + item + "\n"},
+		"flow":  {"stubs: [{returns: old}]\n", "stubs: [" + item[2:] + ", {returns: old}]\n"},
+		"empty": {"stubs: []\nscript: return 1\n", "stubs: [" + item[2:] + "]\nscript: return 1\n"},
+		"block": {"stubs:\n    # one\n    - {returns: old}\n", "stubs:\n    # one\n    " + item + "\n    - {returns: old}\n"},
+		"two":   {"script: return 1\n\n---\ntool: other\nsummary: Do the other thing when asked.\neffect: read\nscript: return 2\n", "script: return 1\nstubs:\n  " + item + "\n\n---\ntool: other"},
+	} {
+		e, p := stubbed(t, map[string]string{project.Main: coretest.Main, "bell.yaml": head + c.tail}, "bell", draft)
+		assert.True(t, strings.HasPrefix(e.Body, head+c.want), "%s\n%s", name, e.Body)
+		tool := p.Tools["bell"]
+		vars := map[string]any{"args": map[string]any{"n": 3.0, "who": "O'Hara", "at": map[string]any{"x": 1.0}}}
+		yes, err := tool.Stubs[0].When.True(vars)
+		require.NoError(t, err, name)
+		assert.True(t, yes, name)
+		v, err := tool.Stubs[0].Returns.Fill(vars)
+		require.NoError(t, err)
+		assert.Equal(t, map[string]any{"say": "={{ ding }}", "is": "=x"}, v, "texts stay texts")
+		no, err := tool.Stubs[0].When.True(map[string]any{"args": map[string]any{"n": 4.0}})
+		require.NoError(t, err)
+		assert.False(t, no)
+	}
+	_, p := stubbed(t, map[string]string{project.Main: coretest.Main, "bell.yaml": head + "script: return 1\n"}, "bell", project.StubDraft{Fails: "no {{ bell }}", Status: 409, After: "2s"})
+	say, err := p.Tools["bell"].Stubs[0].Fails.Fill(nil)
+	require.NoError(t, err)
+	assert.Equal(t, "no { { bell }}", say)
+	assert.Equal(t, 409, p.Tools["bell"].Stubs[0].Status)
+}
+
+func TestAStubHasToFitTheContract(t *testing.T) {
+	_, probs := compile(map[string]string{project.Main: strings.Replace(coretest.Main, "stubs: [{returns: {length_m: 46}}]", "stubs: [{returns: {length_m: long}}]", 1)}, nil)
+	assert.Contains(t, strings.Join(probs, "\n"), "the stub does not fit the output schema: length_m must be a number, not a string, such as 46.5")
+}
+
+func offers() map[string]project.Catalogue {
+	return map[string]project.Catalogue{"st": {From: "station 1", Missing: map[string]string{"forcast": ` Did you mean "forecast"?`}, Tools: []project.Offer{
+		{Name: "getForecast", Tool: "get_forecast", Summary: "Tell the weather of a day when asked.", Says: "read", Input: map[string]any{"type": "object", "properties": map[string]any{"day": map[string]any{"type": "string", "format": "date", "description": "The day."}}}},
+		{Name: "broken", Tool: "broken", Fault: "its input is not an object"}}}}
+}
+
+func source(text string) (*project.Project, []string) {
+	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": text}, Env: map[string]string{}, Catalogues: offers()})
+	return p, said(probs)
+}
+
+func said(probs []project.Problem) []string {
+	var out []string
+	for _, x := range probs {
+		out = append(out, x.Say+" | "+x.Remedy)
+	}
+	return out
+}
+
+func TestOnlyWhatIsTakenComesInAndItsEffectIsOursToSay(t *testing.T) {
+	p, probs := source("source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getForecast]\nprefix: wx_\ntune:\n  getForecast:\n    rung: ask\n    gate: {by: [ann]}\n    stubs: [{returns: calm}]\n")
+	require.NotNil(t, p, probs)
+	tool := p.Tools["wx_get_forecast"]
+	require.NotNil(t, tool)
+	assert.Equal(t, "write", string(tool.Effect), "what the source says of itself is not trusted")
+	assert.Equal(t, "mcp", tool.Handler())
+	assert.Equal(t, "ask", string(tool.Rung))
+	assert.Equal(t, []string{"ann"}, tool.Gate.By)
+	assert.Equal(t, 3, tool.Place.Line, "it stands where it is taken")
+	assert.Nil(t, p.Tools["broken"])
+
+	e, err := project.AddStub(project.Source{Files: p.Files}, tool, project.StubDraft{Returns: "gale"})
+	require.NoError(t, err)
+	assert.Contains(t, e.Body, `stubs: [{returns: "gale"}, {returns: calm}]`)
+	p, _ = source("source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getForecast]\neffects: {getForecast: read}\n")
+	e, err = project.AddStub(project.Source{Files: p.Files}, p.Tools["get_forecast"], project.StubDraft{Returns: "gale"})
+	require.NoError(t, err)
+	assert.Contains(t, e.Body, "tune:\n  getForecast:\n    stubs:\n      - {returns: \"gale\"}\n")
+
+	for text, say := range map[string]string{
+		"take: [forcast]":                                     `st offers no tool "forcast". Did you mean "forecast"?`,
+		"take: [broken]":                                      "broken of st cannot be taken: its input is not an object",
+		"take: []\neffects: {getForecast: read}":              `effects names "getForecast", which is not taken`,
+		"take: []\ntune: {getForecast: {}}":                   `tune names "getForecast", which is not taken`,
+		"take: [getForecast, get_forecast]":                   `is already defined`,
+		"take: [getForecast]\ntune: {getForecast: {pick: 1}}": "pick is for the replies of OpenAPI operations",
+	} {
+		_, probs := source("source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\n" + text + "\n")
+		assert.Contains(t, strings.Join(probs, "\n"), say, text)
+	}
+}
