@@ -60,7 +60,7 @@ func Read(raw []byte) (project.Catalogue, error) {
 			op, ok := item[method].(map[string]any)
 			if !ok {
 				if _, there := item[method]; there {
-					cat.Tools = append(cat.Tools, project.Offer{Name: method + " " + p, Tool: project.ToolName(method + " " + p), Fault: "the operation is not an object"})
+					cat.Tools = append(cat.Tools, project.Offer{Name: method + " " + p, Tool: named(method + " " + p), Fault: "the operation is not an object"})
 				}
 				continue
 			}
@@ -173,12 +173,17 @@ func (r *reader) follow(v any) any {
 	return nil
 }
 
+// named makes a tool's name of an operation's, or of its method and path.
+func named(s string) string {
+	return project.ToolName(strings.NewReplacer("{", "by_", "}", "").Replace(s))
+}
+
 func (r *reader) offer(path, method string, item, op map[string]any) project.Offer {
 	name, _ := op["operationId"].(string)
 	if name == "" {
 		name = method + " " + path
 	}
-	o := project.Offer{Name: name, Tool: project.ToolName(strings.NewReplacer("{", "by_", "}", "").Replace(name)), Summary: summary(op), Says: map[string]string{"get": "read", "head": "read"}[method]}
+	o := project.Offer{Name: name, Tool: named(name), Summary: summary(op), Says: map[string]string{"get": "read", "head": "read"}[method]}
 	if o.Says == "" {
 		o.Says = "write"
 	}

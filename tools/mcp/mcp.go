@@ -21,6 +21,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/modelcontextprotocol/go-sdk/jsonrpc"
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 
 	"stonebaton/core/ledger"
@@ -372,19 +373,21 @@ func (s *Servers) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 	params.SetProgressToken(token)
 	res, err := session.CallTool(ctx, params)
 	if err != nil {
+		var answered *jsonrpc.Error
 		switch {
 		case ctx.Err() != nil:
 			return fail(ledger.Unknown, "timeout", true, "%s of %s had not answered after %s; it was told that nobody waits any more", remote.Name, src.Name, i.Tool.Timeout)
-		case errors.Is(err, mcp.ErrConnectionClosed):
-			c.mu.Lock()
-			if c.session == session {
-				_ = session.Close()
-				c.session = nil
-			}
-			c.mu.Unlock()
-			return fail(ledger.Unknown, "unreachable", true, "%v", c.explain(ctx, src, "ended while "+remote.Name+" was under way", err))
+		case errors.As(err, &answered):
+			return fail(ledger.NotDone, "refused", false, "%s of %s: %s", remote.Name, src.Name, tools.Clip(answered.Message, 500))
 		}
-		return fail(ledger.NotDone, "refused", false, "%s of %s: %s", remote.Name, src.Name, web.Brief(err))
+		// what is left is no answer: the connection, or what came over it, is broken
+		c.mu.Lock()
+		if c.session == session {
+			_ = session.Close() // it is of no more use
+			c.session = nil
+		}
+		c.mu.Unlock()
+		return fail(ledger.Unknown, "unreachable", true, "%v", c.explain(ctx, src, "ended while "+remote.Name+" was under way", err))
 	}
 	value, words := result(res)
 	whole, _ := json.Marshal(value) // it came as JSON
