@@ -247,6 +247,7 @@ func (h *Handler) fetcher(ctx context.Context, vm *goja.Runtime, allowed []strin
 			Headers      map[string]string
 		}
 		address := c.Argument(0).String()
+		vm.SetFieldNameMapper(goja.UncapFieldNameMapper())
 		if o := c.Argument(1); !goja.IsUndefined(o) && !goja.IsNull(o) {
 			if err := vm.ExportTo(o, &opt); err != nil {
 				throw("fetch: the second argument is {method, headers, body}: %v", err)

@@ -2,6 +2,10 @@ package script_test
 
 import (
 	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"testing"
 	"time"
 
@@ -14,6 +18,8 @@ import (
 	"stonebaton/core/project"
 	"stonebaton/engine"
 	"stonebaton/tools/script"
+	"stonebaton/tools/tooltest"
+	"stonebaton/tools/web"
 )
 
 func call(t *testing.T, code string, limit time.Duration) (loop.Result, *loop.Failure) {
@@ -65,4 +71,42 @@ func TestCheckNamesTheLine(t *testing.T) {
 	require.NotNil(t, p)
 	assert.Equal(t, 12, p.Line)
 	assert.Nil(t, script.Check(&project.Tool{Script: &project.Script{Code: "return 1"}}))
+}
+
+func TestAScriptFetchesOnlyWhatItsToolAllows(t *testing.T) {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/a/away" {
+			http.Redirect(w, r, "/private", http.StatusFound)
+			return
+		}
+		raw, _ := io.ReadAll(r.Body)
+		fmt.Fprintf(w, `{"path":%q,"method":%q,"body":%q,"kind":%q}`, r.URL.Path, r.Method, raw, r.Header.Get("X-Kind"))
+	}))
+	defer srv.Close()
+	p := tooltest.Project(t, "tool: look_out\nsummary: Look something up when it is asked for.\neffect: read\ninput: {type: object, properties: {path: {type: string, description: A path.}}}\nscript:\n  fetch: [\""+srv.URL+"/a/\"]\n  code: |\n    const r = fetch('"+srv.URL+"' + args.path, {method: 'post', body: 'b', headers: {'X-Kind': 'k'}})\n    return {ok: r.ok, status: r.status, got: r.json()}\n", nil)
+	h := script.New(web.New(&tooltest.Secrets{}))
+	r, bad := tooltest.Call(t, h, p, "look_out", map[string]any{"path": "/a/b"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, map[string]any{"ok": true, "status": 200.0, "got": map[string]any{"path": "/a/b", "method": "POST", "body": "b", "kind": "k"}}, r.Value)
+	assert.Contains(t, r.Sent.Body, "POST "+srv.URL+"/a/b → 200, ")
+	for path, say := range map[string]string{"/private": "is not among the addresses that the tool allows", "/a/../private": "is not among", "/a/away": "not among the addresses"} {
+		_, bad := tooltest.Call(t, h, p, "look_out", map[string]any{"path": path})
+		if assert.NotNil(t, bad, path) {
+			assert.Contains(t, bad.Say, say)
+		}
+	}
+	assert.False(t, p.Tools["look_out"].Inward(), "it reaches out, so a stub stands in for it")
+	q := tooltest.Project(t, "tool: alone\nsummary: Reckon when it is asked for.\nscript: return typeof fetch\n", nil)
+	r, bad = tooltest.Call(t, h, q, "alone", nil)
+	require.Nil(t, bad)
+	assert.Equal(t, "undefined", r.Value, "without a grant there is no fetch")
+}
+
+func TestDeclarationsAreTyped(t *testing.T) {
+	p := tooltest.Project(t, "tool: d\nsummary: Do it when it is asked for.\ninput: {type: object, required: [n], properties: {n: {type: integer, description: How many.}, at: {type: array, items: {enum: [a, b]}}}}\nscript: return 1\n", nil)
+	d := script.Declarations(p.Tools["d"], p.State.Doc())
+	assert.Contains(t, d, "declare const args: {\n  \"at\"?: Array<\"a\" | \"b\">;\n  /** How many. */\n  \"n\": number;\n};")
+	assert.Contains(t, d, `"length_m"?: number;`)
+	assert.NotContains(t, d, "function fetch")
+	assert.Contains(t, script.Declarations(nil, nil), "function fetch")
 }

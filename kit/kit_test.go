@@ -1,0 +1,106 @@
+package kit_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"stonebaton/cli"
+	"stonebaton/kit"
+)
+
+type stay struct {
+	Vessel string  `json:"vessel" desc:"Name of the vessel as registered."`
+	Nights int     `json:"nights" desc:"How long it stays" unit:"nights" min:"1" max:"60"`
+	Season string  `json:"season" desc:"The tariff's season." enum:"summer,winter" default:"summer"`
+	Day    *string `json:"day,omitempty" desc:"First day." format:"date"`
+	Extras []extra `json:"extras,omitempty" desc:"What else is wanted."`
+	Codes  []int   `json:"codes,omitempty" desc:"Codes." enum:""`
+}
+
+type extra struct {
+	Name string `json:"name" desc:"What it is." pattern:"^[a-z]+$"`
+}
+
+type bill struct {
+	Total float64 `json:"total" desc:"What it costs" unit:"EUR"`
+	For   string  `json:"for"`
+}
+
+func price(_ context.Context, s stay) (bill, error) {
+	switch s.Vessel {
+	case "Flying Dutchman":
+		return bill{}, kit.Refuse("%s has never paid", s.Vessel)
+	case "Wreck":
+		return bill{}, errors.New("it sank")
+	}
+	rate := map[string]float64{"summer": 2, "winter": 1}[s.Season]
+	return bill{Total: rate * float64(s.Nights), For: s.Vessel}, nil
+}
+
+const files = `
+project: quay
+start: desk
+models: {m: {wire: understudy}}
+---
+agent: desk
+summary: Tells prices.
+prompt: You tell prices. It is {{ now }}.
+tools: [price_of]
+`
+
+func run(t *testing.T, args ...string) (int, string, string) {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte(files), 0o600))
+	var out, errs bytes.Buffer
+	tool := kit.Tool("price_of", "Tell what a stay of a vessel costs when somebody asks.", price, kit.Gate("args.nights > 30", "May the {{ args.vessel }} stay so long?"), kit.Replay("safe"), kit.Timeout(2*time.Second),
+		kit.Stub("args.vessel == 'Petrel'", map[string]any{"total": 7, "for": "Petrel"}), kit.Says("{{ result.total }} EUR for the {{ result.for }}."), kit.ReasonFirst())
+	code := kit.Run(t.Context(), append(args, "-dir", dir), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, tool)
+	return code, out.String(), errs.String()
+}
+
+func TestAFunctionIsAToolWithAContractFromItsTypes(t *testing.T) {
+	code, out, errs := run(t, "tools", "price_of")
+	require.Zero(t, code, errs)
+	for _, want := range []string{`"description": "How long it stays, in nights."`, `"minimum": 1`, `"maximum": 60`, `"default": "summer"`, `"format": "date"`, `"pattern": "^[a-z]+$"`, "\"required\": [\n    \"vessel\",\n    \"nights\"\n  ]", "by       go, 1 stub", "gate     args.nights > 30", `"description": "What it costs, in EUR."`} {
+		assert.Contains(t, out, want)
+	}
+	assert.NotContains(t, out, `"null"`, "what may be left away is left away, not null")
+}
+
+func TestItIsCalledWithItsTypes(t *testing.T) {
+	code, out, _ := run(t, "try", "price_of", "-args", `{"vessel":"Gannet","nights":"3"}`)
+	assert.Zero(t, code)
+	assert.Contains(t, out, "words    6 EUR for the Gannet.")
+	code, out, _ = run(t, "try", "price_of", "-args", `{"vessel":"Flying Dutchman","nights":3}`)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "Flying Dutchman has never paid (refused, not done)")
+	_, out, _ = run(t, "try", "price_of", "-args", `{"vessel":"Wreck","nights":3}`)
+	assert.Contains(t, out, "it sank (go, unknown)")
+	_, out, _ = run(t, "try", "price_of", "-stub", "-args", `{"vessel":"Petrel","nights":3}`)
+	assert.Contains(t, out, "7 EUR for the Petrel.")
+	_, out, _ = run(t, "try", "price_of", "-args", `{"vessel":"Gannet","nights":0}`)
+	assert.Contains(t, out, "nights must be at least 1, not 0")
+	code, _, errs := run(t, "try", "price_of", "-keep", "-args", `{"vessel":"Gannet","nights":3}`)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "no stub was made: price_of stands in no file that can be changed here")
+}
+
+func TestWhatCannotBeAContractPanicsAtTheStart(t *testing.T) {
+	assert.PanicsWithValue(t, "kit: the tool n: its input must be a struct", func() {
+		kit.Tool("n", "N.", func(context.Context, int) (int, error) { return 0, nil })
+	})
+	type bad struct {
+		N int `json:"n" default:"many"`
+	}
+	assert.Panics(t, func() { kit.Tool("b", "B.", func(context.Context, bad) (int, error) { return 0, nil }) })
+}
