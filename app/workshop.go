@@ -247,6 +247,9 @@ func unset(src project.Source, env func(string) (string, bool)) []project.Proble
 		}
 		lines := strings.Split(src.Files[f], "\n")
 		for i, line := range lines {
+			if strings.HasPrefix(strings.TrimSpace(line), "#") {
+				continue // an example that is not in use
+			}
 			for _, name := range secret.Names(line) {
 				if v, ok := env(name); told[name] || (ok && v != "") {
 					continue

@@ -53,7 +53,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		assert.Contains(t, r.out, "the same call of find_vessel 3 times")
 		assert.Contains(t, r.out, "stopped at its length limit")
 		r = s.run(t, "tools")
-		assert.Contains(t, r.out, "assign_berth   write    http     2       length over 40 m   berths")
+		assert.Contains(t, r.out, "assign_berth   write    free   openapi   2       length over 40 m   berths")
 		r = s.run(t, "tools", "assign_bert")
 		assert.Equal(t, 1, r.code)
 		assert.Contains(t, r.err, `Did you mean "assign_berth"?`)

@@ -131,6 +131,7 @@ func TestTheConsole(t *testing.T) {
 	p.until(`document.querySelectorAll("svg [data-step]").length === 7`)
 	p.until(`document.querySelector('svg [data-status="waiting"]')`)
 	p.sees("gate: length over 40 m, waits for harbourmaster")
+	p.sees("berths says: The request was: Reserve a berth")
 	p.until(`document.title.startsWith("(2) harbour")`)
 	p.sound("a held run")
 
@@ -139,7 +140,9 @@ func TestTheConsole(t *testing.T) {
 	p.sees("2 · find_vessel")
 	p.until(`document.querySelector("aside pre")?.innerText.includes('"length_m": 46')`)
 	p.click("Sent")
-	p.sees("/vessels/Marrow%20Light → 200")
+	p.sees("/vessels/Marrow%20Light")
+	p.sees("→ 200 application/json")
+	p.sees("Bearer ${secret:OFFICE_TOKEN}")
 	p.click("State")
 	p.until(`[...document.querySelectorAll("aside td")].some(e => e.innerText.includes('"Marrow Light"'))`)
 	js[chromedp.Void](p, `document.querySelector("#step-4").click()`)
@@ -301,4 +304,99 @@ func TestTheSwitchesOfTry(t *testing.T) {
 	p.click("Stop the run")
 	p.sees("The run was stopped by local.")
 	p.sound("a stopped run")
+}
+
+func TestTheBench(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "tools"), 0o755))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "notes"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "notes.yaml"), []byte(notes), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "vague.yaml"), []byte("tool: vague\nsummary: The data.\neffect: read\ninput: {type: object, properties: {day: {type: string, description: The day.}}}\nstubs: [{returns: 1}]\n"), 0o644))
+	s := demo(t, dir)
+	p := browse(t, s.url)
+
+	// problems beside what causes them
+	p.open("/bench/vague")
+	p.sees("the summary of \"vague\" says what it is, but not when to use it")
+	p.sees("tools/vague.yaml:4")
+	p.sees("2 to mend")
+	p.sound("a tool with problems")
+
+	// a tool of each kind: request, reply, words for the model
+	for tool, c := range map[string]struct {
+		fill       map[string]string
+		words, out []string
+	}{
+		"find_vessel":  {map[string]string{"name": "Petrel"}, []string{`"length_m":12.4`}, []string{"GET", "/vessels/Petrel", "Authorization", "→ 200 application/json", "raw reply", `"home": "Ardnish"`}},
+		"berth_facts":  {map[string]string{"berth": "C4"}, []string{"C4 is in the Customs basin"}, []string{"SELECT * FROM berths WHERE berth = :berth", "1 rows"}},
+		"reckon_dues":  {map[string]string{"length_m": "12.4", "nights": "2"}, []string{"Dues: 57.68 EUR"}, []string{"SCRIPT", "rate 1.6"}},
+		"tell":         {map[string]string{"to": "ann", "text": "Hello."}, []string{`"id":"M-`}, []string{"OUTBOX", "to ann"}},
+		"assign_berth": {map[string]string{"berth": "quay"}, []string{"assign_berth was not called"}, []string{"Nothing was sent anywhere."}},
+	} {
+		p.open("/bench/" + tool)
+		p.until(`document.querySelector("form button[type=submit]")`)
+		for field, v := range c.fill {
+			p.keys("#bench_"+field, v)
+		}
+		p.click("Call it")
+		for _, w := range c.words {
+			p.sees(w)
+		}
+		p.click("Sent and received")
+		for _, w := range c.out {
+			p.sees(w)
+		}
+		p.sound("sent by " + tool)
+	}
+	for _, tool := range []string{"daylight", "wx_forecast"} {
+		r := s.run(t, "try", tool, "-args", `{"day":"2026-05-08"}`)
+		require.Zero(t, r.code, r.out)
+		p.open("/bench/" + tool)
+		p.click("Tries")
+		p.until(`document.querySelector("[role=listitem] button")`)
+		js[chromedp.Void](p, `document.querySelector("[role=listitem] button").click()`)
+		p.sees("returned in")
+		p.click("Sent and received")
+		p.sees(map[string]string{"daylight": "perl tools/daylight.pl", "wx_forecast": "station forecast"}[tool])
+		p.sees("2026-05-08")
+	}
+
+	// a changed file: the difference, and undoing it
+	p.open("/bench/keep_note")
+	p.until(`document.querySelector("#bench_path")`)
+	p.keys("#bench_path", "a.md")
+	p.keys("#bench_text", "One.")
+	p.click("Call it")
+	p.sees(`"made":true`)
+	p.click("Sent and received")
+	p.sees("+One.")
+	p.click("Undo the change")
+	p.sees("notes/a.md is as it was before.")
+	assert.NoFileExists(t, filepath.Join(dir, "notes/a.md"))
+
+	// a stub of a try, and two tries side by side
+	for _, berth := range []string{"A1", "B2"} {
+		require.Zero(t, s.run(t, "try", "berth_facts", "-args", `{"berth":"`+berth+`"}`).code)
+	}
+	p.open("/bench/berth_facts")
+	p.click("Tries")
+	p.sees("3 tries, the newest first")
+	js[chromedp.Void](p, `[...document.querySelectorAll("[role=listitem] button")][0].click()`)
+	p.click("Make a stub of it")
+	p.sees("A stub was made of it: tools/berths.yaml:")
+	raw, err := os.ReadFile(filepath.Join(dir, "tools/berths.yaml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), `{when: "args.berth == 'B2'", returns: {`)
+	p.click("Tries")
+	js[chromedp.Void](p, `[...document.querySelectorAll("[role=listitem] input")].slice(0, 2).forEach(e => e.click())`)
+	p.click("Compare two")
+	p.sees("what differs is marked")
+	p.until(`document.querySelector("section[aria-label='words, differs']").innerText.includes("Abbey")`)
+	p.sound("two tries compared")
+
+	// the rung of a run, of all tools and of one
+	p.open("/try")
+	p.click("each…")
+	p.sees("A run can go down from what the files say, never up.")
+	p.sound("the rungs")
 }

@@ -72,10 +72,42 @@ summary: Writes, and breaks.
 retries: 2
 http: {method: POST, url: "${PEER}/broken"}
 ---
+tool: inner
+summary: Redirects to an inner address.
+effect: read
+retries: 0
+http: {url: "${PEER}/inner", redirects: true}
+---
+tool: outside
+summary: A program that reads and writes outside.
+effect: read
+retries: 0
+command: {run: [sh, -c, "echo x > \"$PROJECT/.env\"; cat /etc/shadow"]}
+---
+tool: network
+summary: A program that reaches the network.
+effect: read
+retries: 0
+command: {run: [perl, -e, "use Socket; socket(my $s, PF_INET, SOCK_STREAM, 0) or die qq(no socket: $!\\n)"]}
+---
+tool: forks
+summary: A program that forks without an end.
+effect: read
+retries: 0
+timeout: 30s
+command: {run: [sh, -c, "f() { f 2>/dev/null | f 2>/dev/null & }; f; sleep 20"]}
+---
+tool: disk
+summary: A program that fills the disk.
+effect: read
+retries: 0
+timeout: 30s
+command: {run: [sh, -c, "i=0; while true; do i=$((i+1)); head -c 1000000 /dev/zero > f$i; done"], disk_mb: 8}
+---
 agent: desk
 summary: Calls what it is told to call.
 prompt: You are the hostile desk.
-tools: [endless, greedy, down, slow, flood, elsewhere, unsure]
+tools: [endless, greedy, down, slow, flood, elsewhere, unsure, inner, outside, network, forks, disk]
 `
 
 const hostileLines = `
@@ -93,6 +125,9 @@ func TestHostileToolsGetAClearErrorAndTheServiceLives(t *testing.T) {
 	mux.HandleFunc("/elsewhere", func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "http://elsewhere.example/", http.StatusFound)
 	})
+	mux.HandleFunc("/inner", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "http://127.0.0.2:1/", http.StatusFound)
+	})
 	var wrote sync.Map
 	mux.HandleFunc("/broken", func(w http.ResponseWriter, r *http.Request) {
 		n, _ := wrote.LoadOrStore(r.Header.Get("Idempotency-Key"), 0)
@@ -104,7 +139,7 @@ func TestHostileToolsGetAClearErrorAndTheServiceLives(t *testing.T) {
 	defer close(hang)
 	dir := t.TempDir()
 	lines := ""
-	for _, tool := range []string{"endless", "greedy", "down", "slow", "flood", "elsewhere", "unsure"} {
+	for _, tool := range []string{"endless", "greedy", "down", "slow", "flood", "elsewhere", "unsure", "inner", "outside", "network", "forks", "disk"} {
 		lines += fmt.Sprintf("  - {who: hostile desk, said: \"^call %s$\", calls: [{tool: %s}]}\n", tool, tool)
 	}
 	lines += hostileLines
@@ -112,19 +147,28 @@ func TestHostileToolsGetAClearErrorAndTheServiceLives(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
-	require.Empty(t, s.err.String())
+	require.NotContains(t, s.err.String(), "error:")
 	for tool, words := range map[string]string{
 		"endless":   "endless failed: the script had not ended after",
 		"greedy":    "greedy failed: the script used more than 256 MB of memory and was interrupted",
 		"down":      "down failed: 127.0.0.1:1 does not answer: connection refused.",
 		"slow":      "did not answer in time",
 		"flood":     "is larger than 4 MB; ask for less",
-		"elsewhere": "it redirects to another host, elsewhere.example",
+		"elsewhere": "it redirects to http://elsewhere.example/, which was not followed: say redirects: true",
+		"inner":     "127.0.0.2 is a private address; say private: true",
+		"outside":   "cat: /etc/shadow: Permission denied. In its sandbox it may read the system's programs, write to its own folder, and reach no network.",
+		"network":   "no socket: Permission denied. In its sandbox",
+		"forks":     "forks was ended: it had ",
+		"disk":      "disk was ended: it wrote more than 8 MB to its folder",
 	} {
 		j := sayJSON(t, s, 0, "call "+tool)
 		assert.Contains(t, j.Answer, words)
 		assert.Equal(t, "failed", j.Calls[0].Status)
 	}
+
+	env, err := os.ReadFile(filepath.Join(dir, ".env"))
+	require.NoError(t, err)
+	assert.Equal(t, "PEER="+peer.URL+"\n", string(env), "nothing outside is touched")
 
 	// a write whose outcome nobody knows is sent once, and a person is asked
 	j := sayJSON(t, s, 4, "call unsure")
@@ -146,7 +190,7 @@ func TestHostileToolsGetAClearErrorAndTheServiceLives(t *testing.T) {
 	assert.Contains(t, s.run(t, "show", j.Run).out, "the same call of down 4 times with the same arguments")
 
 	list := s.run(t, "runs", "-json")
-	assert.Equal(t, 8, strings.Count(list.out, `"id":`), "nothing of the ledger is lost")
+	assert.Equal(t, 13, strings.Count(list.out, `"id":`), "nothing of the ledger is lost")
 	assert.NoError(t, s.end(syscall.SIGTERM))
 }
 

@@ -43,7 +43,7 @@ export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }
       {sent.log && <Block name={program ? "standard error" : "log"} text={sent.log} />}
       {sent.diff && (
         <section aria-label="difference">
-          <h3 className="label mb-1 font-sans">difference</h3>
+          <h2 className="label mb-1 font-sans">difference</h2>
           <pre className="whitespace-pre-wrap">
             {sent.diff.split("\n").map((l, i) => (
               <span key={i} className={`block ${l.startsWith("+") ? "bg-ok-soft" : l.startsWith("-") ? "bg-bad-soft" : "text-ink-2"}`}>
@@ -67,7 +67,7 @@ export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }
 function Block({ name, text }: { name: string; text: string }) {
   return (
     <section aria-label={name}>
-      <h3 className="label mb-0.5 font-sans">{name}</h3>
+      <h2 className="label mb-0.5 font-sans">{name}</h2>
       <pre className="max-h-72 overflow-auto rounded-sm bg-sunk px-2 py-1.5 break-words whitespace-pre-wrap" tabIndex={0}>
         {pretty(text)}
       </pre>

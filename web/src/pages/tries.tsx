@@ -96,10 +96,10 @@ function Compare({ ids, onBack }: { ids: [number, number]; onBack: () => void })
         const differs = JSON.stringify(a) !== JSON.stringify(b);
         return (
           <section key={name} aria-label={`${name}${differs ? ", differs" : ""}`} className={`border-b border-joint ${differs ? "bg-call-soft" : ""}`}>
-            <h3 className="label px-3 pt-1.5">
+            <h2 className="label px-3 pt-1.5">
               {name}
               {differs && " · differs"}
-            </h3>
+            </h2>
             <div className="grid grid-cols-2 gap-x-2">
               {[a, b].map((v, i) => (typeof v === "string" ? <p key={i} className="px-3 py-1 break-words whitespace-pre-wrap">{v}</p> : <Json key={i} value={v ?? null} />))}
             </div>

@@ -1,0 +1,323 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/modelcontextprotocol/go-sdk/mcp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const notes = `
+tool: keep_note
+summary: Keep a note for the office when somebody asks for it.
+builtin: {do: files.write, in: [notes]}
+---
+tool: tell
+summary: Send a message to a skipper when somebody has to be told.
+builtin: {do: outbox.send}
+`
+
+// bench calls everything of the bench, and holds the answers against the document.
+func (a *api) bench(dir string) {
+	t := a.t
+	get := func(path string) map[string]any { t.Helper(); return a.call("GET", path, "", 200) }
+	tried := a.call("POST", "/api/tools/keep_note/try", `{"args":{"path":"a.md","text":"One.\n"}}`, 200)
+	require.Equal(t, "returned", tried["status"], tried)
+	sent := tried["sent"].(map[string]any)
+	assert.Contains(t, sent["diff"], "+One.")
+	assert.FileExists(t, filepath.Join(dir, "notes/a.md"))
+	assert.NotEmpty(t, a.call("POST", "/api/undo/"+sent["undo"].(string), "{}", 200)["undone"])
+	assert.NoFileExists(t, filepath.Join(dir, "notes/a.md"))
+	a.call("POST", "/api/undo/"+sent["undo"].(string), "{}", 409)
+	a.call("POST", "/api/undo/nothing", "{}", 404)
+
+	a.call("POST", "/api/tools/tell/try", `{"args":{"to":"ann","text":"Berth C4."}}`, 200)
+	assert.Equal(t, "Berth C4.", get("/api/outbox")["messages"].([]any)[0].(map[string]any)["text"])
+	assert.Empty(t, get("/api/outbox?to=ben")["messages"])
+
+	all := get("/api/tries?limit=2")
+	assert.Len(t, all["tries"], 2)
+	assert.EqualValues(t, 4, all["count"])
+	assert.Len(t, get(fmt.Sprintf("/api/tries?limit=2&before=%v", all["next"]))["tries"], 2)
+	assert.Len(t, get("/api/tries?tool=tell")["tries"], 1)
+	one := get(fmt.Sprintf("/api/tries/%v", tried["try"]))
+	assert.Equal(t, tried["words"], one["words"])
+	a.call("GET", "/api/tries/999", "", 404)
+	a.call("GET", "/api/tries/x", "", 400)
+
+	assert.Len(t, get("/api/sources")["sources"], 2)
+	station := get("/api/sources/station")
+	assert.Equal(t, "kelmere-weather 1.0 (Model Context Protocol 2026-07-28)", station["from"])
+	offers := station["offers"].([]any)
+	require.Len(t, offers, 3)
+	assert.Equal(t, "the summary of \"log_sighting\" says what it is, but not when to use it", offers[1].(map[string]any)["remarks"].([]any)[0].(map[string]any)["say"])
+	assert.Len(t, get("/api/sources/office")["offers"], 5)
+	a.call("GET", "/api/sources/ofice", "", 404)
+
+	found := a.call("POST", "/api/tools/berth_facts/try", `{"args":{"berth":"D2"}}`, 200)
+	edit := a.call("POST", "/api/tools/berth_facts/stubs", fmt.Sprintf(`{"try":%v}`, found["try"]), 201)
+	raw, err := os.ReadFile(filepath.Join(dir, edit["file"].(string)))
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), `  - {when: "args.berth == 'D2'", returns: {"basin":"Dolphin"`)
+	stub := a.call("POST", "/api/tools/berth_facts/try", `{"args":{"berth":"D2"},"tools":"stubs"}`, 200)
+	assert.Equal(t, found["result"], stub["result"], "the stub answers as the real one did, at once")
+	assert.Contains(t, a.call("POST", "/api/tools/berth_facts/stubs", `{"returns":{"berth":7}}`, 422)["detail"], "the stub does not fit the output schema")
+	again, err := os.ReadFile(filepath.Join(dir, edit["file"].(string)))
+	require.NoError(t, err)
+	assert.Equal(t, string(raw), string(again), "nothing was written")
+	a.call("POST", "/api/tools/none/stubs", `{}`, 404)
+	a.call("POST", "/api/tools/tell/stubs", fmt.Sprintf(`{"try":%v}`, found["try"]), 400)
+}
+
+func TestARecordedCallBecomesAStub(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	s := demo(t, dir)
+	a := newAPI(t, s)
+	r := s.run(t, "say", "-json", "What is known of the vessel Gannet?")
+	require.Zero(t, r.code, r.err)
+	run := last[struct{ Run string }](t, r.out).Run
+	a.call("POST", "/api/tools/find_vessel/stubs", `{"run":"`+run+`","step":"t1.c1"}`, 201)
+	raw, err := os.ReadFile(filepath.Join(dir, "tools/office.yaml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), `      - {when: "args.name == 'Gannet'", returns: {"draught_m":2.6,"home":"Kelmere","kind":"workboat","length_m":18.5,"vessel":"Gannet"}}`)
+	r = s.run(t, "say", "-rung", "stub", "What is known of the vessel Gannet?")
+	assert.Contains(t, r.out, "18.5")
+	assert.Contains(t, r.out, "(stub)")
+	a.call("POST", "/api/tools/find_vessel/stubs", `{"run":"`+run+`","step":"t9.c1"}`, 404)
+	a.call("POST", "/api/tools/tell/stubs", `{"run":"`+run+`","step":"t1.c1"}`, 400)
+}
+
+// last reads the last JSON value that a command printed.
+func last[T any](t *testing.T, out string) (v T) {
+	t.Helper()
+	dec := json.NewDecoder(strings.NewReader(out))
+	for dec.More() {
+		require.NoError(t, dec.Decode(&v), out)
+	}
+	return v
+}
+
+func TestTheSameQuestionOnEveryRung(t *testing.T) {
+	s := demo(t, filepath.Join(t.TempDir(), "harbour"))
+	steps := map[string][]string{}
+	contracts := map[string]string{}
+	for _, rung := range []string{"stub", "read", "free"} {
+		r := s.run(t, "say", "-json", "-rung", rung, "Reserve a berth for the Petrel from tomorrow 14:00, two nights, please.")
+		require.Zero(t, r.code, r.out+r.err)
+		id := last[struct{ Run string }](t, r.out).Run
+		var one struct {
+			Run   struct{ Rung string }
+			Steps []struct {
+				ID, Kind, Name, Rung, Effect string
+				Stub                         bool
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(body(t, s.url+"/api/runs/"+id)), &one))
+		assert.Equal(t, rung, one.Run.Rung)
+		for _, st := range one.Steps {
+			steps[rung] = append(steps[rung], st.Name)
+			if st.Kind == "call" {
+				assert.Equal(t, rung, st.Rung, "each call is marked")
+				want := rung == "stub" || (rung == "read" && st.Effect != "read")
+				assert.Equal(t, want, st.Stub, "%s on rung %s", st.Name, rung)
+			}
+			if st.ID == "t2" {
+				var q struct{ Tools json.RawMessage }
+				require.NoError(t, json.Unmarshal([]byte(body(t, s.url+"/api/runs/"+id+"/turns/t2/request")), &q))
+				contracts[rung] = string(q.Tools)
+			}
+		}
+	}
+	assert.Equal(t, steps["stub"], steps["free"], "the same steps")
+	assert.Equal(t, steps["stub"], steps["read"])
+	assert.NotEmpty(t, contracts["stub"])
+	assert.Equal(t, contracts["stub"], contracts["free"], "the same contract")
+	assert.Equal(t, contracts["stub"], contracts["read"])
+
+	r := s.run(t, "say", "-rung", "ask", "Reserve a berth for the Petrel from tomorrow 14:00, two nights, please.")
+	assert.Equal(t, 4, r.code, "a person is asked, though no gate stands there")
+	assert.Contains(t, r.out, "rung ask: a person agrees to every call that is not a read")
+	r = s.run(t, "say", "-rung", "assign_berth=stub", "Reserve a berth for the Petrel from tomorrow 14:00, two nights, please.")
+	require.Zero(t, r.code, r.out)
+	assert.Contains(t, r.out, "B-1041", "one tool alone")
+	r = s.run(t, "say", "-rung", "loud", "Hello.")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.err, `there is no rung "loud"`)
+	r = s.run(t, "say", "-rung", "asign_berth=stub", "Hello.")
+	assert.Contains(t, r.err, `there is no tool "asign_berth" to set the rung of. Did you mean "assign_berth"`)
+}
+
+// client connects the protocol's own client.
+func client(t *testing.T, over mcp.Transport, progress chan string) *mcp.ClientSession {
+	t.Helper()
+	c := mcp.NewClient(&mcp.Implementation{Name: "quay-editor", Version: "1"}, &mcp.ClientOptions{ProgressNotificationHandler: func(_ context.Context, r *mcp.ProgressNotificationClientRequest) {
+		if progress != nil {
+			progress <- r.Params.Message
+		}
+	}})
+	session, err := c.Connect(t.Context(), over, nil)
+	require.NoError(t, err)
+	t.Cleanup(func() { session.Close() })
+	return session
+}
+
+func text(r *mcp.CallToolResult) string {
+	var out []string
+	for _, c := range r.Content {
+		if x, ok := c.(*mcp.TextContent); ok {
+			out = append(out, x.Text)
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+func TestOurToolsAreOfferedOverTheProtocol(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	s := demo(t, dir)
+	bridge := exec.Command(binary, "mcp", "-at", s.url)
+	bridge.Stderr = &bytes.Buffer{}
+	for name, over := range map[string]mcp.Transport{"http": &mcp.StreamableClientTransport{Endpoint: s.url + "/mcp"}, "stdio": &mcp.CommandTransport{Command: bridge}} {
+		t.Run(name, func(t *testing.T) {
+			progress := make(chan string, 16)
+			c := client(t, over, progress)
+			list, err := c.ListTools(t.Context(), nil)
+			require.NoError(t, err)
+			names := map[string]*mcp.Tool{}
+			for _, x := range list.Tools {
+				names[x.Name] = x
+			}
+			require.Len(t, names, 9)
+			assert.True(t, names["find_vessel"].Annotations.ReadOnlyHint)
+			assert.False(t, names["assign_berth"].Annotations.ReadOnlyHint)
+			assert.Equal(t, "Look a vessel of the register up by its name; gives its length, draught, kind and home port.", names["find_vessel"].Description)
+
+			r, err := c.CallTool(t.Context(), &mcp.CallToolParams{Name: "reckon_dues", Arguments: map[string]any{"length_m": "12.4", "nights": 2}})
+			require.NoError(t, err)
+			assert.False(t, r.IsError)
+			assert.Equal(t, "Dues: 57.68 EUR, at 1.6 a metre and night with 18 of light dues.", text(r), "the same repairs, the same words")
+			assert.Equal(t, 57.68, r.StructuredContent.(map[string]any)["total"])
+			r, err = c.CallTool(t.Context(), &mcp.CallToolParams{Name: "reckon_dues", Arguments: map[string]any{"length_m": 12.4, "nigths": 2}})
+			require.NoError(t, err)
+			assert.True(t, r.IsError, "the same checks")
+			assert.Contains(t, text(r), `did you mean "nights"?`)
+
+			arrives := time.Now().AddDate(0, 2, len(name)).UTC()
+			args := map[string]any{"berth": "E4", "vessel": "Long Hope", "arrives": arrives.Format(time.RFC3339), "leaves": arrives.Add(24 * time.Hour).Format(time.RFC3339)}
+			params := &mcp.CallToolParams{Name: "assign_berth", Arguments: args}
+			params.SetProgressToken("p1")
+			type answer struct {
+				r   *mcp.CallToolResult
+				err error
+			}
+			done := make(chan answer, 1)
+			go func() {
+				r, err := c.CallTool(t.Context(), params)
+				done <- answer{r, err}
+			}()
+			var said string
+			select {
+			case said = <-progress:
+			case <-time.After(20 * time.Second):
+				t.Fatal("nobody said that it waits")
+			}
+			assert.Contains(t, said, "it waits for harbourmaster (ticket ", "the same gates")
+			id := strings.Fields(strings.TrimSuffix(said[strings.Index(said, "ticket ")+7:], ")"))[0]
+			out := s.run(t, "allow", strings.TrimRight(id, "):"))
+			require.Zero(t, out.code, out.err)
+			got := <-done
+			require.NoError(t, got.err)
+			assert.Contains(t, text(got.r), "Reserved E4 for the Long Hope, booking B-")
+
+			runs := s.run(t, "runs", "-json")
+			assert.Contains(t, runs.out, `"person": "quay-editor"`, "each call is a run in the ledger")
+			show := s.run(t, "show", firstRun(t, runs.out))
+			assert.Contains(t, show.out, "assign_berth")
+			assert.NotContains(t, show.out, "turn 1", "no model was asked")
+		})
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools/notes.yaml"), []byte(notes), 0o644))
+	c := client(t, &mcp.StreamableClientTransport{Endpoint: s.url + "/mcp"}, nil)
+	require.Eventually(t, func() bool {
+		list, err := c.ListTools(t.Context(), nil)
+		return err == nil && len(list.Tools) == 11
+	}, 20*time.Second, 50*time.Millisecond, "the list follows the files")
+}
+
+func firstRun(t *testing.T, out string) string {
+	var list []struct{ ID string }
+	require.NoError(t, json.Unmarshal([]byte(out), &list))
+	return list[0].ID
+}
+
+func TestAClientThatGoesAwayStopsItsCall(t *testing.T) {
+	s := demo(t, filepath.Join(t.TempDir(), "harbour"))
+	progress := make(chan string, 4)
+	c := client(t, &mcp.StreamableClientTransport{Endpoint: s.url + "/mcp"}, progress)
+	ctx, cancel := context.WithCancel(t.Context())
+	params := &mcp.CallToolParams{Name: "assign_berth", Arguments: map[string]any{"berth": "E4", "vessel": "Long Hope", "arrives": "2027-05-06T10:00:00Z", "leaves": "2027-05-07T10:00:00Z"}}
+	params.SetProgressToken("p")
+	go func() { <-progress; cancel() }()
+	_, err := c.CallTool(ctx, params)
+	require.Error(t, err)
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.run(t, "runs", "-json").out, `"status": "stopped"`)
+	}, 20*time.Second, 50*time.Millisecond)
+	assert.NotContains(t, s.run(t, "tickets").out, "Long Hope", "its ticket is withdrawn")
+}
+
+func TestAFolderAloneOffersItsTools(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "p")
+	require.Zero(t, command(t, "", "", "new", dir).code)
+	c := client(t, &mcp.CommandTransport{Command: exec.Command(binary, "mcp", "-dir", dir)}, nil)
+	list, err := c.ListTools(t.Context(), nil)
+	require.NoError(t, err)
+	require.Len(t, list.Tools, 1)
+	second := command(t, "", "", "mcp", "-dir", dir)
+	assert.Equal(t, 1, second.code)
+	assert.Contains(t, second.err, "name it with -at URL")
+	gone := command(t, "http://127.0.0.1:1", "", "mcp")
+	assert.Equal(t, 3, gone.code)
+}
+
+func TestProgramsDoNotOutliveAServiceThatWasKilled(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "p")
+	require.Zero(t, command(t, "", "", "new", dir).code)
+	mark := fmt.Sprint("86", os.Getpid())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "nap.yaml"), []byte("tool: nap\nsummary: Sleep a while when somebody asks for it.\neffect: read\ntimeout: 10m\ncommand: {run: [sh, -c, \"sleep "+mark+" & wait\"], output: text}\n"), 0o644))
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	go func() {
+		resp, err := http.Post(s.url+"/api/tools/nap/try", "application/json", strings.NewReader(`{"args":{}}`))
+		if err == nil {
+			resp.Body.Close()
+		}
+	}()
+	require.Eventually(t, func() bool { return running(mark) }, 20*time.Second, 20*time.Millisecond)
+	_ = s.end(syscall.SIGKILL)
+	s = launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	assert.Eventually(t, func() bool { return !running(mark) }, 20*time.Second, 20*time.Millisecond, "what was left is ended at the next start")
+	assert.Contains(t, s.err.String(), "were ended")
+}
+
+// running says whether a process has a word in its command line.
+func running(word string) bool {
+	procs, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, p := range procs {
+		raw, _ := os.ReadFile(p)
+		if strings.HasPrefix(string(raw), "sleep\x00"+word) {
+			return true
+		}
+	}
+	return false
+}
