@@ -2,11 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"net/http"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 	"golang.org/x/sync/errgroup"
@@ -16,22 +19,27 @@ import (
 	"stonebaton/core/near"
 	"stonebaton/core/project"
 	"stonebaton/service"
+	"stonebaton/standin"
 	"stonebaton/tools/script"
 )
 
 var sourceCommand = command{
-	name: "source", args: "[inspect NAME]", most: 2, does: "list the sources, or show what one offers with our judgement of each description", example: "stonebaton source inspect weather",
+	name: "source", args: "[inspect NAME | stand-in NAME]", most: 2, does: "list the sources, show what one offers with our judgement of each description, or stand in for it", example: "stonebaton source inspect weather\nstonebaton source stand-in office -listen 127.0.0.1:8801",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		k.asJSON(fs)
 		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
+		addr := fs.String("listen", "127.0.0.1:0", "`HOST:PORT` for a stand-in to listen on; port 0 is any free one")
 		find := fs.String("find", "", "show only what has these `words` in its name or summary")
 		return func(ctx context.Context, args []string) error {
-			if len(args) > 0 && args[0] != "inspect" {
-				return use("there is only `source inspect NAME`, not %q", args[0])
+			if len(args) > 0 && args[0] != "inspect" && args[0] != "stand-in" {
+				return use("there is `source inspect NAME` and `source stand-in NAME`, not %q", args[0])
 			}
 			if len(args) == 1 {
 				return use("which source? `stonebaton source` lists them")
+			}
+			if len(args) == 2 && args[0] == "stand-in" {
+				return k.standIn(ctx, or(*dir, "."), args[1], *addr)
 			}
 			list := func() ([]api.Source, error) { return k.client().Sources(ctx) }
 			inspect := func(name string) (api.Inspected, error) { return k.client().Inspect(ctx, name) }
@@ -60,6 +68,36 @@ var sourceCommand = command{
 			return nil
 		}
 	},
+}
+
+// standIn answers for a described service that is not there, until ctx ends.
+func (k *call) standIn(ctx context.Context, dir, name, addr string) error {
+	shop, env := k.workshop(dir)
+	defer shop.Close()
+	p, err := sourcesOnly(shop, dir, env)
+	if err != nil {
+		return err
+	}
+	d := p.Sources[name]
+	if d == nil || d.Document == "" {
+		return fmt.Errorf("%s has no source %q with an OpenAPI document", dir, name)
+	}
+	cat, err := shop.Offers(ctx, d)
+	if err != nil {
+		return err
+	}
+	l, err := listen(addr)
+	if err != nil {
+		return err
+	}
+	k.print("ready http://%s\n", l.Addr())
+	k.note("It answers as %s says, with made-up values; nothing is changed. Point server: of the source at it.\n", d.Document)
+	srv := &http.Server{Handler: standin.Handler(cat), ReadHeaderTimeout: 10 * time.Second}
+	go func() { <-ctx.Done(); srv.Close() }()
+	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
 }
 
 // sourcesOnly reads the source documents of a folder, so that a source can be

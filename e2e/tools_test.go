@@ -321,3 +321,58 @@ func running(word string) bool {
 	}
 	return false
 }
+
+func TestAStandInAnswersForADescribedService(t *testing.T) {
+	s := launch(t, "source", "stand-in", "office", "-dir", "../examples/harbour", "-listen", "127.0.0.1:0")
+	t.Setenv("OFFICE_URL", s.url)
+	t.Setenv("OFFICE_TOKEN", "any")
+	r := command(t, "", "", "try", "find_vessel", "-dir", mustAbs(t, "../examples/harbour"), "-args", `{"name":"Petrel"}`)
+	require.Zero(t, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "/vessels/Petrel → 200")
+	assert.Contains(t, r.out, `"length_m": 46.5`, "made up, and fitting")
+	list := command(t, "", "", "source", "-dir", mustAbs(t, "../examples/harbour"))
+	assert.Contains(t, list.out, "office")
+	assert.Contains(t, list.out, "data/office.json")
+	none := command(t, "", "", "source", "inspect", "ofice", "-dir", mustAbs(t, "../examples/harbour"))
+	assert.Equal(t, 1, none.code)
+	assert.Contains(t, none.err, `Did you mean "office"?`)
+	assert.Equal(t, 2, command(t, "", "", "source", "find").code)
+}
+
+func mustAbs(t *testing.T, p string) string {
+	t.Helper()
+	abs, err := filepath.Abs(p)
+	require.NoError(t, err)
+	return abs
+}
+
+func TestTheOutboxAndUndoFromTheCommandLine(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "tools"), 0o755))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "notes"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "notes.yaml"), []byte(notes), 0o644))
+	s := demo(t, dir)
+	assert.Contains(t, s.run(t, "outbox").out, "The outbox is empty.")
+	require.Zero(t, s.run(t, "try", "tell", "-args", `{"to":"ann","subject":"Berth","text":"C4 is yours."}`).code)
+	assert.Contains(t, s.run(t, "outbox", "-to", "ann").out, "to ann: Berth")
+	assert.Contains(t, s.run(t, "outbox", "-json").out, `"status": "kept"`)
+	r := s.run(t, "try", "keep_note", "-args", `{"path":"a.md","text":"One."}`)
+	assert.Contains(t, r.out, "+One.")
+	key := strings.Fields(r.out[strings.Index(r.out, "stonebaton undo ")+16:])[0]
+	r = s.run(t, "undo", key)
+	assert.Equal(t, "notes/a.md, which the tool had made, is gone again.\n", r.out)
+	r = s.run(t, "undo", key)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "was undone already")
+	assert.Equal(t, 2, s.run(t, "undo").code)
+}
+
+func TestTheExamplesInThreeLanguages(t *testing.T) {
+	for tool, want := range map[string]string{"passage_sh": "4 h 17 min", "passage_pl": `{"hours":4.29}`, "passage_js": `{"hours":4.29}`} {
+		r := command(t, "", "", "try", tool, "-dir", mustAbs(t, "../examples/commands"), "-args", `{"miles":30,"speed_kn":7}`)
+		assert.Zero(t, r.code, r.out)
+		assert.Contains(t, r.out, "words    "+want)
+		r = command(t, "", "", "try", tool, "-dir", mustAbs(t, "../examples/commands"), "-args", `{"miles":30,"speed_kn":70}`)
+		assert.Contains(t, r.out, "no vessel of ours is as fast")
+	}
+}

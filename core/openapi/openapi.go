@@ -41,7 +41,7 @@ func Read(raw []byte) (project.Catalogue, error) {
 		}
 		return project.Catalogue{}, errors.New("this is no OpenAPI document: it has no openapi: 3.…")
 	}
-	r := reader{root: root, old: strings.HasPrefix(version, "3.0")}
+	r := reader{root: root, old: strings.HasPrefix(version, "3.0"), parts: map[partKey]*part{}, names: map[string]bool{}}
 	info, _ := root["info"].(map[string]any)
 	title, _ := info["title"].(string)
 	rev, _ := info["version"].(string)
@@ -129,8 +129,25 @@ func plain(v any) any {
 
 // reader reads one document.
 type reader struct {
-	root map[string]any
-	old  bool // OpenAPI 3.0, whose schemas are not quite JSON Schema
+	root  map[string]any
+	old   bool // OpenAPI 3.0, whose schemas are not quite JSON Schema
+	parts map[partKey]*part
+	names map[string]bool // of parts
+}
+
+// partKey names a schema that is referred to, as it is for what is sent or for
+// what comes back.
+type partKey struct {
+	ref  string
+	sent bool
+}
+
+// part is such a schema, made once for all operations.
+type part struct {
+	name string
+	doc  map[string]any
+	refs []partKey // that it refers to itself
+	err  error
 }
 
 // find gives what a local reference points at.
@@ -187,7 +204,7 @@ func (r *reader) offer(path, method string, item, op map[string]any) project.Off
 	if o.Says == "" {
 		o.Says = "write"
 	}
-	b := builder{reader: r, defs: map[string]any{}, names: map[string]string{}, props: map[string]any{}}
+	b := builder{reader: r, sent: true, defs: map[string]any{}, props: map[string]any{}}
 	o.Operation = &project.Operation{Method: strings.ToUpper(method), Path: path, Server: r.server(op, item)}
 	if err := b.build(o.Operation, item, op); err != nil {
 		o.Fault, o.Operation = err.Error(), nil
@@ -206,7 +223,7 @@ func (r *reader) offer(path, method string, item, op map[string]any) project.Off
 	if len(b.defs) > 0 {
 		o.Input["$defs"] = b.defs
 	}
-	out := builder{reader: r, defs: map[string]any{}, names: map[string]string{}}
+	out := builder{reader: r, defs: map[string]any{}}
 	if s, err := out.result(op); err == nil && s != nil {
 		if len(out.defs) > 0 {
 			s["$defs"] = out.defs
@@ -258,14 +275,16 @@ func (r *reader) server(op, item map[string]any) string {
 	return ""
 }
 
-// builder puts the contract of one operation together. Schemas that are referred
-// to go into defs once, so that circles stay circles.
+// builder puts the contract of one operation together, or one part. Schemas that
+// an operation refers to, and those that they do, stand in defs, so that circles stay
+// circles; parts are made once and shared.
 type builder struct {
 	*reader
+	sent     bool // what is sent, not what comes back
 	props    map[string]any
 	required []string
 	defs     map[string]any
-	names    map[string]string // of defs, by reference
+	part     *part // that is being made; nil for an operation
 }
 
 func (b *builder) build(o *project.Operation, item, op map[string]any) error {
@@ -496,40 +515,80 @@ func (b *builder) schema(v any, depth int) (map[string]any, error) {
 		return map[string]any{"not": map[string]any{}}, nil
 	case map[string]any:
 		if ref, ok := x["$ref"].(string); ok {
-			return b.refer(ref, x, depth)
+			return b.refer(ref, x)
 		}
 		return b.object(x, depth)
 	}
 	return nil, errors.New("a schema is not an object")
 }
 
-func (b *builder) refer(ref string, x map[string]any, depth int) (map[string]any, error) {
-	name, ok := b.names[ref]
-	if !ok {
-		target, err := b.find(ref)
-		if err != nil {
-			return nil, err
+func (b *builder) refer(ref string, x map[string]any) (map[string]any, error) {
+	key := partKey{ref, b.sent}
+	p := b.make(key)
+	if b.part != nil {
+		if p.err != nil {
+			return nil, p.err
 		}
-		if len(b.names) >= maxParts {
-			return map[string]any{}, nil // a contract of that size helps no model; what is left out is not checked here
-		}
-		name = ref[strings.LastIndexByte(ref, '/')+1:]
-		for n := 2; b.defs[name] != nil; n++ {
-			name = fmt.Sprintf("%s_%d", strings.TrimRight(name, "_0123456789"), n)
-		}
-		b.names[ref] = name
-		b.defs[name] = map[string]any{} // holds the place, so that a circle finds it
-		doc, err := b.schema(target, depth+1)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
-		b.defs[name] = doc
+		b.part.refs = append(b.part.refs, key)
+	} else if err := b.collect(key); err != nil {
+		return nil, err
 	}
-	out := map[string]any{"$ref": "#/$defs/" + name}
+	out := map[string]any{"$ref": "#/$defs/" + p.name}
 	if d, ok := x["description"].(string); ok {
 		out["description"] = d
 	}
 	return out, nil
+}
+
+// make gives the part of a reference. One that refers to itself finds itself half
+// made, and needs only its name.
+func (r *reader) make(key partKey) *part {
+	if p := r.parts[key]; p != nil {
+		return p
+	}
+	last := key.ref[strings.LastIndexByte(key.ref, '/')+1:]
+	if !key.sent {
+		last += "_back"
+	}
+	name := last
+	for n := 2; r.names[name]; n++ {
+		name = fmt.Sprintf("%s_%d", last, n)
+	}
+	p := &part{name: name}
+	r.parts[key], r.names[name] = p, true
+	target, err := r.find(key.ref)
+	if err != nil {
+		p.err = err
+		return p
+	}
+	b := builder{reader: r, sent: key.sent, part: p}
+	if p.doc, p.err = b.schema(target, 0); p.err != nil {
+		p.err = fmt.Errorf("%s: %w", key.ref[strings.LastIndexByte(key.ref, '/')+1:], p.err)
+	}
+	return p
+}
+
+// collect puts a part and all that it refers to into defs. Beyond maxParts a contract
+// helps no model; what is left out there is not checked.
+func (b *builder) collect(key partKey) error {
+	line := []partKey{key}
+	for len(line) > 0 {
+		p := b.make(line[0])
+		line = line[1:]
+		if _, ok := b.defs[p.name]; ok {
+			continue
+		}
+		if p.err != nil {
+			return p.err
+		}
+		if len(b.defs) >= maxParts {
+			b.defs[p.name] = map[string]any{}
+			continue
+		}
+		b.defs[p.name] = p.doc
+		line = append(line, p.refs...)
+	}
+	return nil
 }
 
 func (b *builder) object(x map[string]any, depth int) (map[string]any, error) {
@@ -555,7 +614,7 @@ func (b *builder) object(x map[string]any, depth int) (map[string]any, error) {
 		into := map[string]any{}
 		for _, k := range slices.Sorted(maps.Keys(props)) {
 			sub, ok := props[k].(map[string]any)
-			if ok && sub["readOnly"] == true && b.props != nil {
+			if ok && sub["readOnly"] == true && b.sent {
 				if req, ok := out["required"].([]any); ok {
 					out["required"] = slices.DeleteFunc(slices.Clone(req), func(e any) bool { return e == k })
 				}

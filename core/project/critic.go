@@ -1,7 +1,6 @@
 package project
 
 import (
-	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -106,9 +105,27 @@ func judgeInput(name string, input map[string]any, say func(string, Grade, strin
 	if props, _ := input["properties"].(map[string]any); len(props) > wideInput {
 		say("shape", Hint, "/input", "Leave out what has a good default, or make two tools of it.", "the input of %q has %d parameters", name, len(props))
 	}
-	if raw, err := json.Marshal(input); err == nil && len(raw) > longBytes {
-		say("shape", Warning, "/input", "Shorten it: it is sent with every turn.", "the contract of %q takes about %d tokens", name, len(raw)/4)
+	if n := size(input); n > longBytes {
+		say("shape", Warning, "/input", "Shorten it: it is sent with every turn.", "the contract of %q takes about %d tokens", name, n/4)
 	}
+}
+
+// size estimates the bytes of a value as JSON.
+func size(v any) int {
+	n := 2
+	switch x := v.(type) {
+	case string:
+		return n + len(x)
+	case []any:
+		for _, e := range x {
+			n += 1 + size(e)
+		}
+	case map[string]any:
+		for k, e := range x {
+			n += len(k) + 4 + size(e)
+		}
+	}
+	return n + 2
 }
 
 func judgeParameter(k, full, at string, sub map[string]any, say func(string, Grade, string, string, string, ...any)) {
@@ -209,19 +226,19 @@ var small = map[string]bool{"a": true, "an": true, "and": true, "as": true, "at"
 
 // overlap gives the words that two summaries share, and their share of all words.
 func overlap(a, b string) ([]string, float64) {
-	set := func(s string) map[string]bool {
-		out := map[string]bool{}
+	set := func(s string) map[string]string { // words by their stems
+		out := map[string]string{}
 		for _, w := range wordsOf.FindAllString(strings.ToLower(s), -1) {
 			if !small[w] {
-				out[strings.TrimSuffix(w, "s")] = true
+				out[strings.TrimSuffix(w, "s")] = w
 			}
 		}
 		return out
 	}
 	one, two := set(a), set(b)
 	var shared []string
-	for w := range one {
-		if two[w] {
+	for stem, w := range one {
+		if two[stem] != "" {
 			shared = append(shared, w)
 		}
 	}

@@ -69,7 +69,7 @@ func TestEveryMistakeIsTold(t *testing.T) {
 		`warning t.yaml:15:7 the tools "tide_a" and "tide_b" of desk differ by a letter`,
 		`warning t.yaml:18:14 says.done reads a field of the result of "tide_b", which has no schema`,
 		`warning t.yaml:19:17 sets.booking reads a field of the result of "tide_b", which has no schema`,
-		`"fits" and "tide_b" of desk will be confused: both say asked, berth, length, out, suit, vessel, work`,
+		`"fits" and "tide_b" of desk will be confused: both say asked, berths, length, out, suit, vessel, work`,
 		`hint t.yaml:25:8 the input of "fits" has 13 parameters`,
 		`warning t.yaml:29:7 "burn" writes, with neither gate nor replay`,
 		`error t.yaml:31:64 this looks like a key | Name it as ${secret:NAME}`,

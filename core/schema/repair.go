@@ -68,9 +68,7 @@ type mender struct {
 	stands func(string) bool
 }
 
-func (m *mender) note(path, format string, args ...any) {
-	m.done = append(m.done, Repair{path, fmt.Sprintf(format, args...)})
-}
+func (m *mender) note(path, say string) { m.done = append(m.done, Repair{path, say}) }
 
 func (m *mender) mend(s *jsonschema.Schema, v any, path string, depth int) any {
 	if s == nil || depth > deepest {
@@ -134,12 +132,12 @@ func (m *mender) typed(s *jsonschema.Schema, v any, path string) any {
 		t := strings.TrimSpace(x)
 		if due("integer") || due("number") {
 			if f, err := strconv.ParseFloat(t, 64); err == nil && numeral(t) && (due("number") || f == float64(int64(f))) {
-				m.note(path, "was the text %q; the number %s was taken", x, t)
+				m.note(path, "was the text "+strconv.Quote(x)+"; the number "+t+" was taken")
 				return f
 			}
 		}
 		if due("boolean") && (strings.EqualFold(t, "true") || strings.EqualFold(t, "false")) {
-			m.note(path, "was the text %q; %s was taken", x, strings.ToLower(t))
+			m.note(path, "was the text "+strconv.Quote(x)+"; "+strings.ToLower(t)+" was taken")
 			return strings.EqualFold(t, "true")
 		}
 		if (due("array") && strings.HasPrefix(t, "[")) || (due("object") && strings.HasPrefix(t, "{")) {
@@ -151,12 +149,12 @@ func (m *mender) typed(s *jsonschema.Schema, v any, path string) any {
 		}
 	case float64:
 		if due("string") && !due("number") && !due("integer") {
-			m.note(path, "was the number %s; the text %q was taken", text(x), text(x))
+			m.note(path, "was the number "+text(x)+"; the text "+strconv.Quote(text(x))+" was taken")
 			return text(x)
 		}
 	case bool:
 		if due("string") && !due("boolean") {
-			m.note(path, "was %t; the text %q was taken", x, strconv.FormatBool(x))
+			m.note(path, fmt.Sprintf("was %t; the text \"%t\" was taken", x, x))
 			return strconv.FormatBool(x)
 		}
 	}
@@ -189,7 +187,7 @@ func (m *mender) listed(s *jsonschema.Schema, v any, path string) any {
 	if len(found) != 1 {
 		return v
 	}
-	m.note(path, "was %q; %q was taken", t, found[0])
+	m.note(path, "was "+strconv.Quote(t)+"; "+strconv.Quote(found[0])+" was taken")
 	return found[0]
 }
 
@@ -205,7 +203,7 @@ func (m *mender) object(s *jsonschema.Schema, x map[string]any, path string, dep
 		was, ok := x[k]
 		if !ok {
 			if d := defaultOf(sub); d != nil {
-				m.note(path+"/"+k, "was missing; its default %s was taken", text(*d))
+				m.note(path+"/"+k, "was missing; its default "+text(*d)+" was taken")
 				set(k, *d)
 			}
 			continue
