@@ -259,7 +259,7 @@ func unset(src project.Source, env func(string) (string, bool)) []project.Proble
 					continue
 				}
 				out = append(out, project.Problem{Grade: project.Warning, Code: "secret", Place: project.Place{File: f, Line: i + 1, Col: strings.Index(line, "${secret:") + 1},
-					Say: fmt.Sprintf("the secret %s has no value; what needs it will fail when it is used", name), Remedy: "Put " + name + "=… into the project's .env or the environment."})
+					Say: fmt.Sprintf("the secret %s has no value; what needs it will fail when it is used", name), Remedy: "Put " + name + "=… into the project's .env or the environment.", Text: strings.TrimSpace(line)})
 			}
 		}
 	}

@@ -511,7 +511,22 @@ func (k *call) detail(run string, d *trace.Detail) {
 	if s.MS > 0 {
 		k.print(" in %s", span(s.MS))
 	}
+	if s.Rung != "" {
+		k.print(", rung %s", s.Rung)
+	}
+	if s.Stub {
+		k.print(", by a stub")
+	}
+	if s.Reads > 0 {
+		k.print(", about %d tokens read", s.Reads)
+	}
 	k.print("\nwhy   %s\n", s.Why)
+	if s.Because != "" {
+		k.print("says  %s\n", s.Because)
+	}
+	for _, r := range s.Repairs {
+		k.print("mend  %s\n", r)
+	}
 	part := func(name string, v any) {
 		switch x := v.(type) {
 		case string:
@@ -538,8 +553,15 @@ func (k *call) detail(run string, d *trace.Detail) {
 	}
 	part("words", d.Words)
 	part("note", d.Note)
+	if d.Handle != "" {
+		k.print("whole %s   (give it as an argument to have a tool read all of it)\n", d.Handle)
+	}
 	if p := d.Sent; p != nil {
 		part("proof", proof(p))
+		part("diff", strings.TrimSpace(p.Diff))
+		if p.Undo != "" {
+			k.print("undo  stonebaton undo %s\n", p.Undo)
+		}
 		part("body", p.Body)
 		part("reply", p.Reply)
 		part("log", strings.TrimSpace(p.Log))

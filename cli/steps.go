@@ -67,6 +67,9 @@ func (k *call) line(s *trace.Step) string {
 		if s.Stub {
 			say += "   (stub)"
 		}
+		if s.Rung != "" && s.Rung != ledger.RungFree {
+			say += "   (rung " + string(s.Rung) + ")"
+		}
 	}
 	return strings.TrimRight(fmt.Sprintf("%-8s %-16s %9s %10s   %s", who, what, took, tok, say), " ")
 }

@@ -263,7 +263,7 @@ func TestDrillsOfTheHarbour(t *testing.T) {
 	require.NoError(t, err)
 	r := command(t, "", "", "drill", "-dir", dir)
 	assert.Equal(t, 0, r.code, r.out)
-	assert.Contains(t, r.out, "6 passed, 0 failed")
+	assert.Contains(t, r.out, "8 passed, 0 failed")
 	r = command(t, "", "", "drill", "-dir", dir, "-json", "short_vessel_needs_nobody")
 	var list []struct{ ID, Status string }
 	require.NoError(t, json.Unmarshal([]byte(r.out), &list))

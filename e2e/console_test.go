@@ -234,7 +234,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 
 	p.open("/drills")
 	p.click("Run all")
-	p.sees("6 passed")
+	p.sees("8 passed")
 	p.until(`document.querySelectorAll("svg [data-step]").length > 0`)
 	p.sound("drills")
 	js[chromedp.Void](p, `[...document.querySelectorAll("header button")].find(e => e.innerText === "dark").click()`)
@@ -319,6 +319,7 @@ func TestTheBench(t *testing.T) {
 	p.open("/bench/vague")
 	p.sees("the summary of \"vague\" says what it is, but not when to use it")
 	p.sees("tools/vague.yaml:4")
+	p.sees("summary: The data.")
 	p.sees("2 to mend")
 	p.sound("a tool with problems")
 
@@ -373,6 +374,11 @@ func TestTheBench(t *testing.T) {
 	p.click("Undo the change")
 	p.sees("notes/a.md is as it was before.")
 	assert.NoFileExists(t, filepath.Join(dir, "notes/a.md"))
+
+	p.open("/bench/tell")
+	p.click("Outbox")
+	p.sees("to ann")
+	p.sound("the outbox")
 
 	// a stub of a try, and two tries side by side
 	for _, berth := range []string{"A1", "B2"} {

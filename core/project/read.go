@@ -77,6 +77,15 @@ type Source struct {
 	Catalogues map[string]Catalogue `json:"catalogues,omitempty"` // by the name of the source
 }
 
+// Line gives the line of a file at a place; "" where there is none.
+func (s Source) Line(at Place) string {
+	lines := strings.Split(s.Files[at.File], "\n")
+	if at.Line < 1 || at.Line > len(lines) {
+		return ""
+	}
+	return strings.TrimSpace(lines[at.Line-1])
+}
+
 // Hash names the source by its content.
 func (s Source) Hash() ledger.Hash {
 	b, err := json.Marshal(s) // maps marshal in the order of their keys
@@ -143,6 +152,9 @@ func Compile(src Source) (*Project, []Problem) {
 		c.judge()
 	}
 	c.accept()
+	for i := range c.problems {
+		c.problems[i].Text = src.Line(c.problems[i].Place)
+	}
 	sort.SliceStable(c.problems, func(i, j int) bool {
 		a, b := c.problems[i], c.problems[j]
 		if a.File != b.File {

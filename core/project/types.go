@@ -364,6 +364,7 @@ type Problem struct {
 	Place
 	Say    string `json:"say"`
 	Remedy string `json:"remedy,omitempty"`
+	Text   string `json:"text,omitempty"` // the line that causes it
 }
 
 // HandoffPrefix begins the name under which a model sees a handoff.

@@ -4,7 +4,7 @@ import { lazy, Suspense, useDeferredValue, useState } from "react";
 import { NavLink, useParams } from "react-router";
 import { get, post, words, type Tool, type Tried } from "../api";
 import { SentView } from "../sent";
-import { span, spaced } from "../say";
+import { span, spaced, when } from "../say";
 import { Button, Json, Note, Segments, Status, Tabs } from "../ui/ui";
 import { History } from "./tries";
 
@@ -98,6 +98,7 @@ function One({ tool }: { tool: Tool }) {
             <span className="font-mono">
               {p.file}:{p.line}
             </span>
+            {p.text && <code className="mt-0.5 block truncate font-mono" title={p.text}>{p.text}</code>}
             <span className="block">
               {p.say}. {p.remedy}
             </span>
@@ -127,11 +128,35 @@ function One({ tool }: { tool: Tool }) {
           tabs={[
             { id: "result", name: "Result", body: error ? <div className="p-4"><Note bad>{error}</Note></div> : done ? <Outcome done={done} /> : <Empty /> },
             { id: "sent", name: "Sent and received", body: done ? <SentView key={done.try} sent={done.sent} undoable /> : <Empty /> },
+            ...(tool.runs?.startsWith("outbox.") ? [{ id: "outbox", name: "Outbox", body: <Outbox /> }] : []),
             { id: "tries", name: "Tries", body: <History tool={tool.id} onPick={again} /> },
           ]}
         />
       </section>
     </div>
+  );
+}
+
+// Outbox shows the messages that tools have sent: they are kept, and go nowhere.
+function Outbox() {
+  const list = useQuery({ queryKey: ["outbox"], queryFn: () => get<{ messages: { id: string; at: string; to: string; subject?: string; text: string; tool: string; run?: string }[] }>("/outbox"), refetchInterval: 3000 });
+  if (list.error) return <div className="p-4"><Note bad>{words(list.error)}</Note></div>;
+  if (!list.data?.messages.length) return <p className="p-4 text-ink-2">The outbox is empty. What tools send is kept here, and goes nowhere.</p>;
+  return (
+    <ul>
+      {[...list.data.messages].reverse().map((m) => (
+        <li key={m.id} className="border-b border-joint px-4 py-2">
+          <p className="text-[12px] text-ink-3">
+            {m.id} · {when(m.at)} · {m.tool} {m.run && `· ${m.run}`}
+          </p>
+          <p>
+            <b>to {m.to}</b>
+            {m.subject && `: ${m.subject}`}
+          </p>
+          <p className="whitespace-pre-wrap">{m.text}</p>
+        </li>
+      ))}
+    </ul>
   );
 }
 

@@ -1,0 +1,142 @@
+package app_test
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"stonebaton/app"
+	"stonebaton/core/coretest"
+	"stonebaton/core/project"
+)
+
+func texts(probs []project.Problem) string {
+	var out []string
+	for _, p := range probs {
+		out = append(out, string(p.Grade)+" "+p.File+" "+p.Say)
+	}
+	return strings.Join(out, "\n")
+}
+
+func TestSecretsWithNoValueAreTold(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, project.Main, coretest.Main)
+	write(t, dir, "t.yaml", "# tool: old, with ${secret:UNUSED}\ntool: get\nsummary: Get a thing when it is asked for.\neffect: read\nhttp:\n  url: http://127.0.0.1:1/\n  bearer: ${secret:GONE}\n  headers: {X: \"${secret:HERE}\"}\n  query: {q: \"${secret:MEANT}\"} # accept secret: set where it runs\n")
+	w := shopIn(t, dir)
+	p, _, probs := w.Read(ctx, func(name string) (string, bool) { return "value-of-it", name == "HERE" }, nil)
+	require.NotNil(t, p)
+	assert.Equal(t, "warning t.yaml the secret GONE has no value; what needs it will fail when it is used", texts(probs))
+	assert.Equal(t, 7, probs[0].Line)
+	assert.Equal(t, "bearer: ${secret:GONE}", probs[0].Text)
+}
+
+const office = `source: things
+openapi: {document: "%s", server: "http://127.0.0.1:1"}
+take: [getThing]
+effects: {getThing: read}
+`
+
+func TestASourceThatIsAwayLeavesItsToolsAsTheyWere(t *testing.T) {
+	var down atomic.Bool
+	doc := `{"openapi":"3.1.0","info":{"title":"T","version":"1"},"paths":{"/things":{"get":{"operationId":"getThing","summary":"Get the things when they are asked for"}},"/more":{"get":{"operationId":"getMore"}}}}`
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if down.Load() {
+			w.WriteHeader(500)
+			return
+		}
+		_, _ = w.Write([]byte(doc))
+	}))
+	defer srv.Close()
+	dir := t.TempDir()
+	write(t, dir, project.Main, coretest.Main)
+	write(t, dir, "s.yaml", strings.Replace(office, "%s", srv.URL, 1))
+	a, err := app.Open(ctx, app.Config{Dir: dir})
+	require.NoError(t, err)
+	p, err := a.Projects.Current()
+	require.NoError(t, err)
+	require.NotNil(t, p.Tools["get_thing"])
+	version := p.Version
+	doc = strings.Replace(doc, `"operationId":"getMore"`, `"operationId":"getMuchMore"`, 1)
+	changed, err := a.Projects.Reload(ctx)
+	require.NoError(t, err)
+	assert.False(t, changed, "what nobody takes changes nothing")
+	require.NoError(t, a.Close())
+
+	down.Store(true)
+	a, err = app.Open(ctx, app.Config{Dir: dir})
+	require.NoError(t, err)
+	defer a.Close()
+	p, err = a.Projects.Current()
+	require.NoError(t, err, "the project starts all the same")
+	assert.NotNil(t, p.Tools["get_thing"])
+	probs, _, _ := a.Projects.Problems()
+	assert.Contains(t, texts(probs), "warning s.yaml what things offers cannot be read: "+srv.URL+" answered 500; its tools are as they were the last time.")
+	old, err := a.Projects.Version(ctx, version)
+	require.NoError(t, err, "a run under way finds the contract that it began with")
+	assert.NotNil(t, old.Tools["get_thing"])
+
+	_, _, probs = shopIn(t, dir).Read(ctx, none, nil)
+	assert.Contains(t, texts(probs), "error s.yaml what things offers cannot be read", "what was never reached is an error")
+}
+
+func TestDocumentsThatCannotBeRead(t *testing.T) {
+	dir := t.TempDir()
+	outside := filepath.Join(t.TempDir(), "o.json")
+	require.NoError(t, os.WriteFile(outside, []byte(`{"openapi":"3.1.0"}`), 0o600))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "data"), 0o755))
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "data/link.json")))
+	write(t, dir, "data/broken.json", "{\n\"openapi\": x")
+	write(t, dir, project.Main, coretest.Main)
+	for doc, say := range map[string]string{"data/none.json": "there is no file data/none.json", "data/link.json": "there is no file data/link.json", "data/broken.json": "line 2: this is not JSON", "../x.json": "outside the project"} {
+		write(t, dir, "s.yaml", strings.Replace(office, "%s", doc, 1))
+		_, _, probs := read(t, dir)
+		assert.Contains(t, texts(probs), say, doc)
+	}
+}
+
+func TestAnEnumOfTwoMegabytesIsTakenAndTold(t *testing.T) {
+	values := []string{}
+	for i := range 100_000 {
+		values = append(values, strings.Repeat("x", 14)+string(rune('a'+i%26))+strings.Repeat("y", i%7)+string(rune('0'+i/10000))+itoa(i))
+	}
+	raw, err := json.Marshal(map[string]any{"openapi": "3.1.0", "info": map[string]any{}, "paths": map[string]any{"/t": map[string]any{"get": map[string]any{"operationId": "getThing", "summary": "Get the things when they are asked for",
+		"parameters": []any{map[string]any{"name": "kind", "in": "query", "description": "What kind.", "schema": map[string]any{"type": "string", "enum": values}}}}}}})
+	require.NoError(t, err)
+	require.Greater(t, len(raw), 2<<20)
+	dir := t.TempDir()
+	write(t, dir, project.Main, coretest.Main)
+	write(t, dir, "data/big.json", string(raw))
+	write(t, dir, "s.yaml", strings.Replace(office, "%s", "data/big.json", 1))
+	p, _, probs := read(t, dir)
+	require.NotNil(t, p, "%s", texts(probs))
+	assert.Contains(t, texts(probs), `"kind" lists 100000 values; models read them with every turn`)
+	write(t, dir, "big.yaml", "tool: big\nsummary: Take one of many when asked.\ninput: {type: object, properties: {kind: {enum: ["+strings.Join(values, ", ")+"]}}}\nscript: return 1\n")
+	_, _, probs = read(t, dir)
+	assert.Contains(t, texts(probs), "a project file may have 1048576 at most")
+}
+
+func itoa(n int) string { b, _ := json.Marshal(n); return string(b) }
+
+func TestARehearsalKeepsNothing(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, project.Main, strings.Replace(coretest.Main, "tools: [look, tide, reserve, pay, toot]", "tools: [look, tide, reserve, pay, toot, tell]", 1))
+	write(t, dir, "t.yaml", "tool: tell\nsummary: Send a message to a skipper when they have to be told.\nbuiltin: {do: outbox.send}\n---\ndrill: a_message\nsay: Send the message \"Hello.\" to ann.\ntools: live\nexpect: {calls: [{tool: tell}]}\n")
+	a, err := app.Open(ctx, app.Config{Dir: dir})
+	require.NoError(t, err)
+	defer a.Close()
+	p, err := a.Projects.Current()
+	require.NoError(t, err)
+	_, err = app.RunDrills(ctx, p, a.Workshop, nil, nil)
+	require.NoError(t, err)
+	list, err := a.Store.Messages(ctx, "")
+	require.NoError(t, err)
+	assert.Empty(t, list, "a drill's messages go to an outbox of its own")
+}
