@@ -52,6 +52,27 @@ func TestScreenshots(t *testing.T) {
 	p.click("Call it")
 	p.sees("is nearest")
 	shoot("bench")
+	p.open("/bench/assign_berth")
+	p.until(`document.querySelector("#bench_berth")`)
+	for field, v := range map[string]string{"berth": "E4", "vessel": "Long Hope", "arrives": "2027-05-06T10:00:00+01:00", "leaves": "2027-05-08T09:00:00+01:00"} {
+		p.keys("#bench_"+field, v)
+	}
+	p.click("live")
+	p.click("Call it")
+	p.sees("Reserved E4 for the Long Hope")
+	p.click("Sent and received")
+	p.sees("Idempotency-Key")
+	shoot("sent")
+	for _, day := range []string{"2026-05-08", "2026-12-21"} {
+		s.run(t, "try", "daylight", "-args", `{"day":"`+day+`"}`)
+	}
+	p.open("/bench/daylight")
+	p.click("Tries")
+	p.until(`document.querySelectorAll("[role=listitem] input").length === 2`)
+	js[chromedp.Void](p, `document.querySelectorAll("[role=listitem] input").forEach(e => e.click())`)
+	p.click("Compare two")
+	p.sees("what differs is marked")
+	shoot("tries")
 	p.open("/runs")
 	p.until(`document.querySelectorAll("[role=table] a").length === 8`)
 	shoot("runs")
@@ -85,6 +106,7 @@ func TestScreenshots(t *testing.T) {
 
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "say.png"), "stonebaton say 'Please reserve a berth for the Marrow Light from next Friday noon, two nights.' </dev/null")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "show.png"), "stonebaton runs; echo; stonebaton show "+j.Run+" -step 7")
+	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "bench-terminal.png"), "stonebaton tools; echo; stonebaton try daylight -args '{\"day\": \"2026-05-08\"}'; echo; stonebaton source inspect station")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "drill.png"), "stonebaton drill -dir harbour")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "tides.yaml"), []byte("tool: tide_windows\nsumary: When the tide lets a draught in.\neffect: red\nstubs: [{returns: high}]\n"), 0o644))
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "check.png"), "stonebaton check harbour")
