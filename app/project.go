@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -111,7 +112,7 @@ func (ps *Projects) Reload(ctx context.Context) (bool, error) {
 	})
 	hash := src.Hash()
 	ps.mu.RLock()
-	same := ps.newest == hash && !ps.read.IsZero()
+	same := ps.newest == hash && !ps.read.IsZero() && slices.Equal(ps.problems, probs)
 	ps.mu.RUnlock()
 	if same {
 		return false, nil

@@ -563,7 +563,7 @@ func (k *call) detail(run string, d *trace.Detail) {
 			k.print("undo  stonebaton undo %s\n", p.Undo)
 		}
 		part("body", p.Body)
-		part("reply", p.Reply)
+		part("reply", strings.TrimSpace(p.Reply))
 		part("log", strings.TrimSpace(p.Log))
 	}
 	if w := s.Wait; w != nil {

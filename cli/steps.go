@@ -100,6 +100,9 @@ func (k *call) ticketLines(t store.Ticket) string {
 		}
 	}
 	out := fmt.Sprintf("         %s: %s   %s%s\n", k.paint("1;31", fmt.Sprintf("ticket %d", t.ID)), t.Ask, who, due)
+	if t.Reason != "" {
+		out += fmt.Sprintf("         %s says: %s\n", t.Agent, t.Reason)
+	}
 	if t.Form == string(ledger.OutcomeTicket) {
 		return out + fmt.Sprintf("         it happened: stonebaton answer %d happened    it did not: stonebaton answer %d not_happened    or: stonebaton answer %d give_up\n", t.ID, t.ID, t.ID)
 	}

@@ -48,13 +48,24 @@ func NewToolServer(a *app.App, log *slog.Logger) *ToolServer {
 			case <-a.Done():
 				return
 			case n := <-r.C:
-				if n.Topic == "project" {
+				if n.Topic == "project" || r.Missed() {
 					t.offer()
 				}
 			}
 		}
 	}()
 	return t
+}
+
+// until ends what a handler does when a context does, so that an open stream does
+// not hold a service that is ending.
+func until(end context.Context, h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ctx, cancel := context.WithCancel(r.Context())
+		defer cancel()
+		defer context.AfterFunc(end, cancel)()
+		h.ServeHTTP(w, r.WithContext(ctx))
+	})
 }
 
 // Run serves one client over a transport, until it goes or ctx ends.

@@ -65,7 +65,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", echo.WrapHandler(s.metrics.handler()))
 	offered := NewToolServer(a, log)
-	e.Any("/mcp", echo.WrapHandler(offered.Handler()))
+	e.Any("/mcp", echo.WrapHandler(until(s.ending, offered.Handler())))
 	g := e.Group("/api")
 	g.GET("/openapi.json", s.document)
 	g.POST("/runs", s.begin)

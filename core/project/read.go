@@ -86,8 +86,17 @@ func (s Source) Line(at Place) string {
 	return strings.TrimSpace(lines[at.Line-1])
 }
 
-// Hash names the source by its content.
+// Hash names the source by its content. That a catalogue could not be read this
+// time is no part of it: the tools are as they were.
 func (s Source) Hash() ledger.Hash {
+	if len(s.Catalogues) > 0 {
+		plain := make(map[string]Catalogue, len(s.Catalogues))
+		for k, c := range s.Catalogues {
+			c.Fault = ""
+			plain[k] = c
+		}
+		s.Catalogues = plain
+	}
 	b, err := json.Marshal(s) // maps marshal in the order of their keys
 	if err != nil {
 		panic(err)

@@ -174,7 +174,7 @@ func (o *Office) fill(from time.Time) error {
 	for b, x := range basins {
 		for n := 1; n <= 4; n++ {
 			code := fmt.Sprintf("%c%d", 'A'+b, n)
-			berths = append(berths, Berth{code, x.l + float64(n-4)*1.5, x.d - float64(4-n)*0.1, x.fuel + 15*(4-n)})
+			berths = append(berths, Berth{code, round(x.l + float64(n-4)*1.5), round(x.d - float64(4-n)*0.1), x.fuel + 15*(4-n)})
 		}
 	}
 	for _, b := range berths {

@@ -93,7 +93,7 @@ function Compare({ ids, onBack }: { ids: [number, number]; onBack: () => void })
       </p>
       {parts.map(([name, of]) => {
         const [a, b] = pair.map(of);
-        const differs = JSON.stringify(a) !== JSON.stringify(b);
+        const differs = name !== "time" && JSON.stringify(a) !== JSON.stringify(b); // no two take the same time
         return (
           <section key={name} aria-label={`${name}${differs ? ", differs" : ""}`} className={`border-b border-joint ${differs ? "bg-call-soft" : ""}`}>
             <h2 className="label px-3 pt-1.5">

@@ -1,0 +1,63 @@
+//go:build !linux
+
+package sandbox
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os/exec"
+)
+
+// Spec is one program to run and what it is granted; only Linux bounds it.
+type Spec struct {
+	Args   []string
+	Env    []string
+	Dir    string
+	Stdin  []byte
+	Reads  []string
+	Writes []string
+	Bare   bool
+
+	Network   bool
+	Memory    int64
+	Disk      int64
+	Processes int
+	Output    int
+}
+
+// Done is what came of a program.
+type Done struct {
+	Code           int
+	Signal         string
+	Stdout, Stderr []byte
+	Broke          string
+	Late           bool
+}
+
+// Missing says what is missing to bound programs.
+func Missing() string { return "programs are bounded on Linux alone" }
+
+// Run runs a program without bounds, where that was asked for.
+func Run(ctx context.Context, s Spec) (Done, error) {
+	if !s.Bare {
+		return Done{}, errors.New(Missing())
+	}
+	var out, errs bytes.Buffer
+	cmd := exec.CommandContext(ctx, s.Args[0], s.Args[1:]...)
+	cmd.Env, cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = s.Env, s.Dir, bytes.NewReader(s.Stdin), &out, &errs
+	err := cmd.Run()
+	d := Done{Stdout: out.Bytes(), Stderr: errs.Bytes(), Late: ctx.Err() != nil}
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		d.Code = exit.ExitCode()
+		return d, nil
+	}
+	return d, err
+}
+
+// Account ends nothing: what was started is not written down here.
+func Account(string) (int, error) { return 0, nil }
+
+// Track does nothing.
+func Track(int) {}
