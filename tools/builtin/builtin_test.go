@@ -138,6 +138,10 @@ func TestAChangeIsShownAndCanBeUndone(t *testing.T) {
 	info, err := os.Stat(filepath.Join(b.dir, "notes/plan.md"))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm(), "who may read it stays")
+	b.n-- // the same call once more, as after a crash
+	again := b.ok("edit", map[string]any{"path": "plan.md", "old": "two", "new": "2"})
+	assert.Equal(t, r.Value, again.Value)
+	assert.Equal(t, "the same call had done it already", again.Sent.Log)
 	second := b.ok("edit", map[string]any{"path": "plan.md", "old": "one", "new": "1"})
 	_, err = b.h.Undo(t.Context(), r.Sent.Undo)
 	assert.ErrorContains(t, err, "has been changed since")

@@ -282,6 +282,13 @@ func (c call) change(f folder, p string, make func(was string, there bool) (stri
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return c.refuse("%s was not changed: %v", c.text("path"), err)
 	}
+	done := func(text string, made bool, sent *ledger.Sent) (loop.Result, *loop.Failure) {
+		return loop.Result{Value: map[string]any{"path": c.text("path"), "bytes": float64(len(text)), "made": made}, Sent: sent}, nil
+	}
+	whole := path.Join(f.name, p)
+	if old, err := c.records.Change(c.ctx, c.i.Key); err == nil && there && old.Undone == nil && old.After == string(ledger.HashOf([]byte(was))) {
+		return done(was, old.Before == nil, &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(was)), Log: "the same call had done it already", Undo: c.i.Key})
+	}
 	text, err := make(was, there)
 	if err != nil {
 		return c.refuse("%v", err)
@@ -289,7 +296,6 @@ func (c call) change(f folder, p string, make func(was string, there bool) (stri
 	if len(text) > maxText {
 		return c.refuse("the file would have %d bytes; a tool may write %d", len(text), maxText)
 	}
-	whole := path.Join(f.name, p)
 	sent := &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(text)), Diff: diff(whole, was, text, there), Undo: c.i.Key}
 	ch := tools.Change{Key: c.i.Key, At: time.Now().UTC(), Path: whole, After: string(ledger.HashOf([]byte(text)))}
 	if there {
@@ -301,7 +307,7 @@ func (c call) change(f folder, p string, make func(was string, there bool) (stri
 	if err := write(f.root, p, text); err != nil {
 		return c.fail(ledger.NotDone, "files", "%s could not be written: %v", whole, reason(err))
 	}
-	return loop.Result{Value: map[string]any{"path": c.text("path"), "bytes": float64(len(text)), "made": !there}, Sent: sent}, nil
+	return done(text, !there, sent)
 }
 
 // write puts a text in a file's place all at once: a crash leaves the old or the

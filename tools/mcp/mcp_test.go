@@ -182,6 +182,20 @@ func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
 		time.Sleep(20 * time.Millisecond)
 		return text("there"), nil
 	})
+	add("ask", func(ctx context.Context, r *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		e, err := r.Session.Elicit(ctx, &sdk.ElicitParams{Message: "Which berth?", RequestedSchema: map[string]any{"type": "object", "properties": map[string]any{"berth": map[string]any{"type": "string"}}}})
+		if err != nil {
+			return text("asked: " + err.Error()), nil
+		}
+		return text("asked: " + e.Action), nil
+	})
+	add("think", func(ctx context.Context, r *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		_, err := r.Session.CreateMessage(ctx, &sdk.CreateMessageParams{MaxTokens: 10})
+		if err != nil {
+			return text("no model: " + err.Error()), nil
+		}
+		return text("a model"), nil
+	})
 	s.AddResource(&sdk.Resource{URI: "notes://one", Name: "one"}, nil)
 	s.AddPrompt(&sdk.Prompt{Name: "greet"}, nil)
 	srv := httptest.NewServer(sdk.NewStreamableHTTPHandler(func(*http.Request) *sdk.Server { return s }, nil))
@@ -192,7 +206,7 @@ func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
 func TestAServerOverHTTP(t *testing.T) {
 	var asked atomic.Value
 	srv := remote(t, &asked)
-	names := []string{"json", "refuse", "picture", "large", "slow", "progress"}
+	names := []string{"json", "refuse", "picture", "large", "slow", "progress", "ask", "think"}
 	s, p, err := opened(t, "source: st\nmcp: {url: \""+srv.URL+"\", auth: {bearer: \"${secret:T}\"}}\ntune: {slow: {timeout: 150ms}}\n", names...)
 	require.NoError(t, err)
 	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
@@ -218,6 +232,12 @@ func TestAServerOverHTTP(t *testing.T) {
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, "there", r.Value)
 	assert.Contains(t, r.Sent.Log, "1 of 2 half way")
+	r, bad = tooltest.Call(t, s, p, "ask", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "asked: decline", r.Value, "nobody is asked this way, and it is told so")
+	r, bad = tooltest.Call(t, s, p, "think", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Contains(t, r.Value, "no model: ")
 }
 
 func TestAChangedListIsNoticed(t *testing.T) {

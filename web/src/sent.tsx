@@ -46,7 +46,7 @@ export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }
           <h2 className="label mb-1 font-sans">difference</h2>
           <pre className="whitespace-pre-wrap">
             {sent.diff.split("\n").map((l, i) => (
-              <span key={i} className={`block ${l.startsWith("+") ? "bg-ok-soft" : l.startsWith("-") ? "bg-bad-soft" : "text-ink-2"}`}>
+              <span key={i} className={`block ${/^(---|\+\+\+) /.test(l) ? "text-ink-3" : l.startsWith("+") ? "bg-ok-soft" : l.startsWith("-") ? "bg-bad-soft" : "text-ink-2"}`}>
                 {l || " "}
               </span>
             ))}
@@ -54,7 +54,7 @@ export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }
         </section>
       )}
       {undoable && sent.undo && !undone && (
-        <div>
+        <div className="font-sans">
           <Button onClick={() => void undo()}>Undo the change</Button>
         </div>
       )}

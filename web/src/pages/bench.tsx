@@ -20,7 +20,7 @@ export function Bench() {
   const shown = tools.filter((t) => !wanted || `${t.id} ${t.summary} ${t.handler} ${t.source ?? ""}`.toLowerCase().includes(wanted));
   const tool = tools.find((t) => t.id === name) ?? (name ? undefined : tools[0]);
   return (
-    <div className="grid h-full grid-cols-[220px_minmax(0,1fr)]">
+    <div className="grid h-full grid-cols-[244px_minmax(0,1fr)]">
       <nav aria-label="Tools" className="flex min-h-0 flex-col border-r border-joint-strong bg-face">
         {tools.length > 8 && (
           <div className="border-b border-joint p-2">
@@ -34,7 +34,7 @@ export function Bench() {
               <span className="block text-[12px] text-ink-3">
                 {t.effect} · {t.handler} · <Rung of={t.rung} />
                 {t.gate && " · gate"}
-                {t.problems.length > 0 && <span className="text-call"> · {t.problems.length} to mend</span>}
+                {t.problems.length > 0 && <span className="whitespace-nowrap text-call"> · {t.problems.length} to mend</span>}
               </span>
             </NavLink>
           ))}
