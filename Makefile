@@ -41,8 +41,9 @@ check-web: web/node_modules/.done web/src/api.gen.ts
 	$(call say,tsc eslint)
 	@cd web && npm run --silent check && npm run --silent lint
 
-chromium: # and a C compiler, which the race detector needs
+chromium: # and a C compiler, which the race detector needs, and Perl with its modules, in which a tool of the demo is written
 	@need=""; command -v chromium >/dev/null || need="chromium"; command -v gcc >/dev/null || need="$$need gcc libc6-dev"; \
+	perl -MJSON::PP -e 1 2>/dev/null || need="$$need perl"; \
 	if [ -n "$$need" ]; then \
 	  printf '\033[1m== %s\033[0m\n' "installing from Debian's packages: $$need (a minute or so)"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$need >/dev/null; fi

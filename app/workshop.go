@@ -4,11 +4,12 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strings"
 	"sync"
 
@@ -38,7 +39,7 @@ type Workshop struct {
 	own    []own.Tool
 	client *web.Client
 	sql    *sql.Handler
-	work   string
+	cmd    *command.Handler
 
 	mu   sync.Mutex
 	docs map[string]readDocument // OpenAPI documents that were read, by where they are
@@ -64,7 +65,7 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 	if c.Records == nil {
 		c.Records = &tools.Memory{}
 	}
-	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, work: c.Work, client: web.New(c.Secrets), sql: sql.New(c.Dir), docs: map[string]readDocument{}}
+	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), sql: sql.New(c.Dir), cmd: command.New(c.Dir, c.Work, c.Secrets), docs: map[string]readDocument{}}
 	w.Servers = mcp.New(c.Dir, w.client, c.Changed)
 	w.Files = builtin.New(c.Dir, c.Records, w.client)
 	w.Set = w.set(w.Files)
@@ -73,7 +74,7 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 
 func (w *Workshop) set(files *builtin.Handler) *tools.Set {
 	h := thttp.New(w.client)
-	return tools.NewSet(map[string]tools.Handler{"script": script.New(w.client), "http": h, "openapi": h, "command": command.New(w.dir, w.work, w.Secrets), "sql": w.sql,
+	return tools.NewSet(map[string]tools.Handler{"script": script.New(w.client), "http": h, "openapi": h, "command": w.cmd, "sql": w.sql,
 		"builtin": files, "mcp": w.Servers, "go": own.New(w.own)})
 }
 
@@ -229,6 +230,9 @@ func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), la
 	src.Catalogues = w.catalogues(ctx, src, last)
 	p, more := compile(src)
 	probs = append(append(probs, more...), unset(src, env)...)
+	if p != nil {
+		probs = append(probs, w.lacking(ctx, p, src)...)
+	}
 	for _, x := range probs {
 		if x.Grade == project.Error {
 			return nil, src, probs
@@ -237,11 +241,33 @@ func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), la
 	return p, src, probs
 }
 
+// lacking warns of tools that cannot be carried out as things are on this machine:
+// a program, a file or a folder that is not there, a query that cannot be run.
+func (w *Workshop) lacking(ctx context.Context, p *project.Project, src project.Source) []project.Problem {
+	var out []project.Problem
+	for _, name := range slices.Sorted(maps.Keys(p.Tools)) {
+		t := p.Tools[name]
+		var err error
+		switch {
+		case t.SQL != nil:
+			err = w.sql.Check(ctx, t)
+		case t.Command != nil:
+			err = w.cmd.Check(t)
+		case t.Builtin != nil && strings.HasPrefix(t.Builtin.Do, "files."):
+			err = w.Files.Check(t)
+		}
+		if err != nil {
+			out = append(out, project.Problem{Grade: project.Warning, Place: t.Place, Text: src.Line(t.Place), Say: fmt.Sprintf("%q cannot be carried out: %v", name, err), Remedy: "Mend it before an agent calls it; `stonebaton try " + name + "` tries again."})
+		}
+	}
+	return out
+}
+
 // unset warns of secrets that have no value.
 func unset(src project.Source, env func(string) (string, bool)) []project.Problem {
 	var out []project.Problem
 	told := map[string]bool{}
-	for _, f := range sortedKeys(src.Files) {
+	for _, f := range slices.Sorted(maps.Keys(src.Files)) {
 		if !strings.HasSuffix(f, ".yaml") {
 			continue
 		}
@@ -263,15 +289,6 @@ func unset(src project.Source, env func(string) (string, bool)) []project.Proble
 			}
 		}
 	}
-	return out
-}
-
-func sortedKeys(m map[string]string) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
 	return out
 }
 

@@ -140,3 +140,24 @@ func TestARehearsalKeepsNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list, "a drill's messages go to an outbox of its own")
 }
+
+func TestToolsThatCannotBeCarriedOutHereAreTold(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, project.Main, coretest.Main)
+	write(t, dir, "data/t.csv", "berth,length_m\nC4,52\n")
+	const q = "tool: q%d\nsummary: Ask the table when it is asked for.\neffect: read\ninput: {type: object, properties: {berth: {type: string, description: A code.}}}\n"
+	write(t, dir, "a.yaml", strings.Join([]string{
+		strings.Replace(q, "%d", "1", 1) + "sql: {tables: {t: data/none.csv}, query: SELECT * FROM t}\n",
+		strings.Replace(q, "%d", "2", 1) + "sql: {tables: {t: data/t.csv}, query: \"SELECT lenght_m FROM t WHERE berth = :berth\"}\n",
+		strings.Replace(q, "%d", "3", 1) + "sql: {tables: {t: data/t.csv}, query: \"SELECT * FROM t WHERE berth = :bert\"}\n",
+		strings.Replace(q, "%d", "4", 1) + "sql: {tables: {t: data/t.csv}, query: \"SELECT * FROM t WHERE berth = :berth\"}\n",
+		"tool: prog\nsummary: Run it when it is asked for.\nreplay: safe\ncommand: {run: [./nope.sh]}\n",
+		"tool: files\nsummary: List the files when they are asked for.\nbuiltin: {do: files.list, in: [nofolder]}\n"}, "---\n"))
+	p, _, probs := read(t, dir)
+	require.NotNil(t, p)
+	assert.Equal(t, `warning a.yaml "files" cannot be carried out: the folder nofolder, which files may use, cannot be opened: no such file or directory
+warning a.yaml "prog" cannot be carried out: there is no program ./nope.sh in the project
+warning a.yaml "q1" cannot be carried out: there is no file data/none.csv
+warning a.yaml "q2" cannot be carried out: the query cannot be run: no such column: lenght_m
+warning a.yaml "q3" cannot be carried out: the query names :bert, which is no argument. Did you mean "berth"?`, texts(probs))
+}

@@ -209,7 +209,7 @@ func (c *compiler) judgeSideBySide() {
 					continue
 				}
 				told[n+" "+m] = true
-				if near.Distance(n, m) == 1 {
+				if near.Distance(n, m) == 1 && len(n) > 3 {
 					c.coded("names", Warning, two.Place, "Give them names that cannot be mistaken.", "the tools %q and %q of %s differ by a letter", n, m, a)
 				}
 				if shared, share := overlap(one.Summary, two.Summary); share >= alikeShare {

@@ -17,6 +17,8 @@ import (
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
+	"stonebaton/core/project"
+	"stonebaton/engine"
 	"stonebaton/tools"
 )
 
@@ -57,6 +59,13 @@ func closeAll(fs []folder) {
 	for _, f := range fs {
 		f.root.Close()
 	}
+}
+
+// Check says what keeps a tool from its folders.
+func (h *Handler) Check(t *project.Tool) error {
+	dirs, err := call{Handler: h, i: engine.Invocation{Tool: t}}.folders()
+	closeAll(dirs)
+	return err
 }
 
 // reason gives what is wrong without the path of this machine.

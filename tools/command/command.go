@@ -17,6 +17,7 @@ import (
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
+	"stonebaton/core/project"
 	"stonebaton/engine"
 	"stonebaton/sandbox"
 	"stonebaton/tools"
@@ -225,6 +226,25 @@ func (h *Handler) owns(path string) bool {
 	}
 	rel, err := filepath.Rel(dir, path)
 	return err == nil && filepath.IsLocal(rel)
+}
+
+// Check says what keeps a tool's program from being run.
+func (h *Handler) Check(t *project.Tool) error {
+	c := t.Command
+	if name := c.Run[0].String(); !strings.Contains(name, "{{") {
+		if _, err := h.find(name); err != nil {
+			return err
+		}
+	}
+	for _, p := range append(append([]string{}, c.Reads...), c.Writes...) {
+		if _, err := os.Stat(filepath.Join(h.dir, p)); err != nil {
+			return fmt.Errorf("there is no %s in the project, which the program is granted", p)
+		}
+	}
+	if !c.Bare && sandbox.Missing() != "" {
+		return errors.New(sandbox.Missing() + ", so it will be refused; say sandbox: none if it may run without bounds")
+	}
+	return nil
 }
 
 // find gives the whole path of a program: one of the project's, or one of the

@@ -26,6 +26,7 @@ import (
 	"stonebaton/core/loop"
 	"stonebaton/core/near"
 	"stonebaton/core/project"
+	"stonebaton/core/schema"
 	"stonebaton/engine"
 	"stonebaton/tools"
 )
@@ -204,6 +205,27 @@ func explain(err error) string {
 		s = s[:i]
 	}
 	return "the query cannot be run: " + s
+}
+
+// Check says what keeps a tool's query from being run: a file that is not there or
+// no table, a name that is no argument, a column that is not there.
+func (h *Handler) Check(ctx context.Context, t *project.Tool) error {
+	db, err := h.open(t.SQL)
+	if err != nil {
+		return err
+	}
+	var params []any
+	for _, m := range named.FindAllStringSubmatch(unquoted(t.SQL.Query), -1) {
+		if t.SQL.Params == nil && !slices.Contains(schema.Keys(t.Input.Doc()), m[1]) {
+			return fmt.Errorf("the query names :%s, which is no argument.%s", m[1], near.Hint(m[1], schema.Keys(t.Input.Doc())))
+		}
+		params = append(params, sql.Named(m[1], nil))
+	}
+	rows, err := db.QueryxContext(ctx, "EXPLAIN "+t.SQL.Query, params...)
+	if err != nil {
+		return errors.New(explain(err))
+	}
+	return rows.Close()
 }
 
 // open gives the database of a tool, read again where its files have changed.
