@@ -214,3 +214,10 @@ func TestOnlyWhatIsTakenComesInAndItsEffectIsOursToSay(t *testing.T) {
 		assert.Contains(t, strings.Join(probs, "\n"), say, text)
 	}
 }
+
+func TestASecretDoesNotStandOnACommandLine(t *testing.T) {
+	for _, doc := range []string{"tool: p\nsummary: Run it when it is asked for.\nreplay: safe\ncommand: {run: [curl, \"${secret:KEY}\"]}\n", "source: s\nmcp: {command: [server, \"--key=${secret:KEY}\"]}\n"} {
+		_, probs := compile(map[string]string{project.Main: coretest.Main, "t.yaml": doc}, nil)
+		assert.Contains(t, strings.Join(probs, "\n"), "a secret on a command line can be read by everybody on the machine | Give it in env:.")
+	}
+}

@@ -154,6 +154,7 @@ func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 		at = "/mcp"
 		s.URL, auth = c.vars(d, "/mcp/url", m.URL), m.Auth
 		for i, a := range m.Command {
+			c.inTheOpen(d, fmt.Sprintf("/mcp/command/%d", i), a)
 			s.Command = append(s.Command, c.vars(d, fmt.Sprintf("/mcp/command/%d", i), a))
 		}
 		for k, v := range m.Env {

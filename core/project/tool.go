@@ -375,6 +375,7 @@ func (c *compiler) command(d *document, r *rawCommand, sc scopes) *Command {
 		MemoryMB: 512, DiskMB: 64, Processes: 32, Bare: r.Sandbox == "none" || (r.Sandbox == "" && c.p.Bare)}
 	for i, a := range r.Run {
 		at := fmt.Sprintf("/command/run/%d", i)
+		c.inTheOpen(d, at, a)
 		m.Run = append(m.Run, c.template(d, sc.args, at, c.vars(d, at, a)))
 	}
 	for k, v := range r.Env {
@@ -401,6 +402,13 @@ func (c *compiler) command(d *document, r *rawCommand, sc scopes) *Command {
 		}
 	}
 	return m
+}
+
+// inTheOpen refuses a secret on a command line, which others on the machine can read.
+func (c *compiler) inTheOpen(d *document, at, arg string) {
+	if secretRef.MatchString(arg) {
+		c.report(Error, d.at(at), "Give it in env:.", "a secret on a command line can be read by everybody on the machine")
+	}
 }
 
 // facts checks names of the state.

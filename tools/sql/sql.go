@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -238,7 +239,7 @@ func (h *Handler) open(q *project.SQL) (*sqlx.DB, error) {
 		files[""] = q.Database
 	}
 	stamp, key := "", ""
-	for _, t := range sorted(files) {
+	for _, t := range slices.Sorted(maps.Keys(files)) {
 		info, err := os.Stat(filepath.Join(h.dir, files[t]))
 		if err != nil {
 			return nil, fmt.Errorf("there is no file %s", files[t])
@@ -265,15 +266,6 @@ func (h *Handler) open(q *project.SQL) (*sqlx.DB, error) {
 	return db, nil
 }
 
-func sorted(m map[string]string) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
-
 func (h *Handler) load(q *project.SQL) (*sqlx.DB, error) {
 	if q.Database != "" {
 		// a file that is opened through its folder cannot lead out of it
@@ -297,7 +289,7 @@ func (h *Handler) load(q *project.SQL) (*sqlx.DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, t := range sorted(q.Tables) {
+	for _, t := range slices.Sorted(maps.Keys(q.Tables)) {
 		if err := h.table(db, t, q.Tables[t]); err != nil {
 			db.Close()
 			return nil, err
