@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 
+	"stonebaton/core/ledger"
 	"stonebaton/core/openapi"
 	"stonebaton/core/project"
 	"stonebaton/secret"
@@ -130,8 +131,8 @@ func (w *Workshop) Offers(ctx context.Context, s *project.SourceDoc) (project.Ca
 // maxDocument bounds one OpenAPI document.
 const maxDocument = 64 << 20
 
-// document reads a document, of the project or from a URL. Raw is nil where the
-// stamp says that it is as it was.
+// document reads a document, of the project or from a URL. The stamp tells whether it
+// is as it was; raw may be nil then.
 func (w *Workshop) document(ctx context.Context, s *project.SourceDoc) (raw []byte, stamp string, err error) {
 	if !strings.Contains(s.Document, "://") {
 		root, err := os.OpenRoot(w.dir)
@@ -178,7 +179,7 @@ func (w *Workshop) document(ctx context.Context, s *project.SourceDoc) (raw []by
 		return nil, "", fmt.Errorf("%s answered %d", s.Document, resp.StatusCode)
 	}
 	raw, err = io.ReadAll(io.LimitReader(resp.Body, maxDocument+1))
-	return raw, "", err
+	return raw, string(ledger.HashOf(raw)), err
 }
 
 // catalogues asks every source of a project for the tools that it takes. Last
@@ -257,7 +258,7 @@ func (w *Workshop) lacking(ctx context.Context, p *project.Project, src project.
 			err = w.Files.Check(t)
 		}
 		if err != nil {
-			out = append(out, project.Problem{Grade: project.Warning, Place: t.Place, Text: src.Line(t.Place), Say: fmt.Sprintf("%q cannot be carried out: %v", name, err), Remedy: "Mend it before an agent calls it; `stonebaton try " + name + "` tries again."})
+			out = append(out, project.Problem{Grade: project.Warning, Tool: name, Place: t.Place, Text: src.Line(t.Place), Say: fmt.Sprintf("%q cannot be carried out: %v", name, err), Remedy: "Mend it before an agent calls it; `stonebaton try " + name + "` tries again."})
 		}
 	}
 	return out

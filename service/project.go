@@ -205,7 +205,8 @@ func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 			}
 		}
 		for _, x := range probs {
-			if x.File == t.Place.File && x.Line >= t.Place.Line && x.Line < p.Ends(t) {
+			within := t.Source == "" && x.File == t.Place.File && x.Line >= t.Place.Line && x.Line < p.Ends(t)
+			if x.Tool == n || (x.Tool == "" && within) {
 				a.Problems = append(a.Problems, x)
 			}
 		}

@@ -166,6 +166,7 @@ type judged struct {
 func (c *compiler) judge() {
 	for _, j := range c.judged {
 		t, d := j.tool, j.doc
+		c.about = t.Name
 		for _, r := range Judge(t.Name, t.Summary, j.raw.Input) {
 			if j.raw.Builtin != nil && strings.HasPrefix(r.Path, "/input") && j.raw.Builtin.Do != "state.set" {
 				continue // what ships with the program is not theirs to mend
@@ -194,6 +195,7 @@ func (c *compiler) judge() {
 		}
 	}
 	c.judgeSideBySide()
+	c.about = ""
 }
 
 // judgeSideBySide looks at tools that one model sees together: those of an agent.
@@ -209,6 +211,7 @@ func (c *compiler) judgeSideBySide() {
 					continue
 				}
 				told[n+" "+m] = true
+				c.about = m
 				if near.Distance(n, m) == 1 && len(n) > 3 {
 					c.coded("names", Warning, two.Place, "Give them names that cannot be mistaken.", "the tools %q and %q of %s differ by a letter", n, m, a)
 				}

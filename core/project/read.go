@@ -196,10 +196,11 @@ type compiler struct {
 	names    map[string]Place // documents by kind and name, broken ones too
 	unset    map[string]bool  // variables that were reported
 	judged   []judged
+	about    string // the tool that is looked at
 }
 
 func (c *compiler) report(g Grade, at Place, remedy, format string, args ...any) {
-	c.problems = append(c.problems, Problem{Grade: g, Place: at, Say: fmt.Sprintf(format, args...), Remedy: remedy})
+	c.problems = append(c.problems, Problem{Grade: g, Tool: c.about, Place: at, Say: fmt.Sprintf(format, args...), Remedy: remedy})
 }
 
 // coded reports a problem that can be accepted in place by its code.

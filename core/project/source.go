@@ -54,11 +54,8 @@ type Param struct {
 var notName = regexp.MustCompile(`[^a-z0-9]+`)
 var hump = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 
-// Ends gives the line after the last one of a tool's definition.
+// Ends gives the line after the last one of a tool's own document.
 func (p *Project) Ends(t *Tool) int {
-	if t.Source != "" {
-		return t.Place.Line + 1
-	}
 	lines := strings.Split(p.Files[t.Place.File], "\n")
 	for n := t.Place.Line; n < len(lines); n++ {
 		if strings.HasPrefix(lines[n], "---") {

@@ -104,6 +104,8 @@ type scopes struct{ args, result, failure, response *expr.Scope }
 func (c *compiler) tool(d *document, source string) *Tool {
 	var r rawTool
 	c.into(d, &r)
+	c.about = r.Tool
+	defer func() { c.about = "" }()
 	if strings.HasPrefix(r.Tool, HandoffPrefix) {
 		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for handoffs", HandoffPrefix)
 	}

@@ -361,6 +361,7 @@ const (
 type Problem struct {
 	Grade Grade  `json:"grade"`
 	Code  string `json:"code,omitempty"` // names what can be accepted in place
+	Tool  string `json:"tool,omitempty"` // whose definition it is about
 	Place
 	Say    string `json:"say"`
 	Remedy string `json:"remedy,omitempty"`

@@ -190,6 +190,7 @@ func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
 		return text("asked: " + e.Action), nil
 	})
 	add("think", func(ctx context.Context, r *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		//lint:ignore SA1019 servers of the versions before still ask for it
 		_, err := r.Session.CreateMessage(ctx, &sdk.CreateMessageParams{MaxTokens: 10})
 		if err != nil {
 			return text("no model: " + err.Error()), nil

@@ -210,7 +210,7 @@ export function Outcome({ done }: { done: Tried }) {
         </div>
       )}
       <h2 className="label px-4 pt-2">the words the model would read{done.cut && ", cut"}</h2>
-      <p className="border-b border-joint px-4 pt-1 pb-2 text-base break-words whitespace-pre-wrap">{done.words}</p>
+      <p tabIndex={0} className="max-h-80 overflow-auto border-b border-joint px-4 pt-1 pb-2 text-base break-words whitespace-pre-wrap">{done.words}</p>
       {done.result !== undefined && done.result !== null && (
         <>
           <h2 className="label px-4 pt-2">result</h2>
