@@ -94,6 +94,24 @@ func handled() uint64 {
 	return all
 }
 
+// systemFolders gives the folders among what programs read, opened once, and the
+// files, which may be replaced while the service runs.
+var systemFolders = sync.OnceValues(func() (dirs []int, files []string) {
+	for _, p := range system {
+		var st unix.Stat_t
+		fd, err := unix.Open(p, unix.O_PATH|unix.O_CLOEXEC, 0)
+		switch {
+		case err != nil: // not on this machine
+		case unix.Fstat(fd, &st) == nil && st.Mode&unix.S_IFMT == unix.S_IFDIR:
+			dirs = append(dirs, fd)
+		default:
+			files = append(files, p)
+			unix.Close(fd)
+		}
+	}
+	return dirs, files
+})
+
 // ruleset makes the rules of a program. The caller closes it.
 func (s *Spec) ruleset() (int, error) {
 	attr := ll.RulesetAttr{HandledAccessFS: handled()}
@@ -119,7 +137,11 @@ func (s *Spec) ruleset() (int, error) {
 		}
 		return ll.LandlockAddPathBeneathRule(fd, &ll.PathBeneathAttr{AllowedAccess: rights & handled(), ParentFd: p}, 0)
 	}
-	for _, p := range append(append([]string{}, system...), s.Reads...) {
+	dirs, files := systemFolders()
+	for _, d := range dirs {
+		err = errors.Join(err, ll.LandlockAddPathBeneathRule(fd, &ll.PathBeneathAttr{AllowedAccess: accessRead, ParentFd: d}, 0))
+	}
+	for _, p := range append(append([]string{}, files...), s.Reads...) {
 		err = errors.Join(err, add(p, accessRead))
 	}
 	for _, p := range devices {

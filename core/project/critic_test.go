@@ -221,3 +221,17 @@ func TestASecretDoesNotStandOnACommandLine(t *testing.T) {
 		assert.Contains(t, strings.Join(probs, "\n"), "a secret on a command line can be read by everybody on the machine | Give it in env:.")
 	}
 }
+
+func TestAProblemNamesTheToolThatItIsAbout(t *testing.T) {
+	cat := offers()
+	c := cat["st"]
+	c.Tools = append(c.Tools, project.Offer{Name: "log", Tool: "log", Summary: "Log", Input: map[string]any{"type": "object", "properties": map[string]any{"what": map[string]any{"type": "string"}}}})
+	cat["st"] = c
+	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getForecast, log]\neffects: {getForecast: read}\n"}, Env: map[string]string{}, Catalogues: cat})
+	require.NotEmpty(t, probs)
+	for _, p := range probs {
+		assert.Equal(t, "log", p.Tool, "%s", p.Say)
+		assert.Equal(t, 3, p.Line)
+		assert.Equal(t, "take: [getForecast, log]", p.Text)
+	}
+}
