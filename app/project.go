@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -128,6 +129,9 @@ func (ps *Projects) Reload(ctx context.Context) (bool, error) {
 				}
 			}
 		}
+	}
+	if len(src.Catalogues) > 0 {
+		go debug.FreeOSMemory() // documents of sources can be large, and are read seldom
 	}
 	ps.mu.Lock()
 	defer ps.mu.Unlock()

@@ -161,13 +161,13 @@ func (h *Handler) run(ctx context.Context, vm *goja.Runtime, prog *goja.Program,
 		}
 		return parse(goja.Undefined(), vm.ToValue(string(raw))) // the script gets copies of its own
 	}
+	all, err := give([]any{i.Args, i.Vars["state"], i.Vars["person"], i.Vars["today"], i.Vars["now"]})
+	if err != nil {
+		return nil, err
+	}
 	var params []goja.Value
-	for _, v := range []any{i.Args, i.Vars["state"], i.Vars["person"], i.Vars["today"], i.Vars["now"]} {
-		p, err := give(v)
-		if err != nil {
-			return nil, err
-		}
-		params = append(params, p)
+	for n := range 5 {
+		params = append(params, all.ToObject(vm).Get(strconv.Itoa(n)))
 	}
 	params = append(params, vm.ToValue(func(c goja.FunctionCall) goja.Value {
 		for n, a := range c.Arguments {
