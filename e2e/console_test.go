@@ -213,7 +213,6 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.click("Call it")
 	p.sees("assign_berth was not called")
 	p.sees("vessel is missing")
-	p.click("the contract, as models see it")
 	p.sees("Reserve a free berth for one call of a vessel.")
 
 	p.open("/tickets")

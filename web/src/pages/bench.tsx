@@ -115,7 +115,7 @@ function One({ tool }: { tool: Tool }) {
             </div>
           </SchemaForm>
         </Suspense>
-        <details className="mt-6">
+        <details open className="mt-6">
           <summary className="label">the contract, as models see it</summary>
           <Json value={tool.contract} />
         </details>
