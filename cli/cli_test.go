@@ -193,7 +193,7 @@ func TestAFailedRunSaysWhyAndWhatToDo(t *testing.T) {
 }
 
 func TestOutcomeTicketsAreAnswered(t *testing.T) {
-	h := serve(t, coretest.Main+"---\ntool: fetch\nsummary: Fetch the mail.\ntimeout: 1s\nretries: 0\nhttp: {method: POST, url: \"http://127.0.0.1:1/\"}\n")
+	h := serve(t, coretest.Main+"---\ntool: fetch\nsummary: Fetch the mail.\ntimeout: 1s\nretry: 0\nhttp: {method: POST, url: \"http://127.0.0.1:1/\"}\n")
 	_, out, _ := h.run("", "tools", "fetch")
 	assert.Contains(t, out, "effect   write\nrung     free\nby       http POST http://127.0.0.1:1/, 0 stubs")
 	code, _, errs := h.run("", "answer", "1", "happened")

@@ -28,14 +28,14 @@ tool: endless
 summary: Never ends.
 effect: read
 timeout: 200ms
-retries: 0
+retry: 0
 script: while (true) {}
 ---
 tool: greedy
 summary: Eats memory.
 effect: read
 timeout: 20s
-retries: 0
+retry: 0
 script: |
   let s = 'x'
   while (s.length < 1048576) s += s
@@ -45,62 +45,62 @@ script: |
 tool: down
 summary: A host that is down.
 effect: read
-retries: 1
+retry: 1
 http: {url: "http://127.0.0.1:1/"}
 ---
 tool: slow
 summary: A slow host.
 effect: read
 timeout: 100ms
-retries: 0
+retry: 0
 http: {url: "${PEER}/slow"}
 ---
 tool: flood
 summary: Sends fifty megabytes.
 effect: read
-retries: 0
+retry: 0
 http: {url: "${PEER}/flood"}
 ---
 tool: elsewhere
 summary: Redirects elsewhere.
 effect: read
-retries: 0
+retry: 0
 http: {url: "${PEER}/elsewhere"}
 ---
 tool: unsure
 summary: Writes, and breaks.
-retries: 2
+retry: 2
 http: {method: POST, url: "${PEER}/broken"}
 ---
 tool: inner
 summary: Redirects to an inner address.
 effect: read
-retries: 0
+retry: 0
 http: {url: "${PEER}/inner", redirects: true}
 ---
 tool: outside
 summary: A program that reads and writes outside.
 effect: read
-retries: 0
+retry: 0
 command: {run: [sh, -c, "echo x > \"$PROJECT/.env\"; cat /etc/shadow"]}
 ---
 tool: network
 summary: A program that reaches the network.
 effect: read
-retries: 0
+retry: 0
 command: {run: [perl, -e, "use Socket; socket(my $s, PF_INET, SOCK_STREAM, 0) or die qq(no socket: $!\\n)"]}
 ---
 tool: forks
 summary: A program that forks without an end.
 effect: read
-retries: 0
+retry: 0
 timeout: 30s
 command: {run: [sh, -c, "f() { f 2>/dev/null | f 2>/dev/null & }; f; sleep 20"]}
 ---
 tool: disk
 summary: A program that fills the disk.
 effect: read
-retries: 0
+retry: 0
 timeout: 30s
 command: {run: [sh, -c, "i=0; while true; do i=$((i+1)); head -c 1000000 /dev/zero > f$i; done"], disk_mb: 8}
 ---

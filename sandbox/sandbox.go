@@ -299,6 +299,9 @@ func filter(network bool) error {
 	ret := func(k uint32) unix.SockFilter { return stmt(unix.BPF_RET|unix.BPF_K, k) }
 	prog := []unix.SockFilter{load(4), jump(arch, 1, 0), ret(unix.SECCOMP_RET_KILL_PROCESS), load(0)}
 	const eperm = errno | uint32(unix.EPERM)
+	if arch == unix.AUDIT_ARCH_X86_64 { // its second set of numbers (x32) would pass by what follows
+		prog = append(prog, unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JGE | unix.BPF_K, Jf: 1, K: 0x40000000}, ret(errno|uint32(unix.ENOSYS)))
+	}
 	for _, nr := range []uint32{unix.SYS_SETSID, unix.SYS_PROCESS_VM_READV, unix.SYS_PROCESS_VM_WRITEV, unix.SYS_TKILL, unix.SYS_MOUNT, unix.SYS_UNSHARE, unix.SYS_SETNS, unix.SYS_BPF, unix.SYS_KEYCTL} {
 		prog = append(prog, jump(nr, 0, 1), ret(eperm))
 	}

@@ -22,7 +22,7 @@ const Main = `
 project: quay
 start: desk
 model: m
-models: {m: {wire: understudy, retries: 1, fallback: spare}, spare: {wire: understudy, retries: 0}}
+models: {m: {wire: understudy, retry: 1, fallback: spare}, spare: {wire: understudy, retry: 0}}
 limits: {turns: 8, calls: 12, same_call: 3, handoffs: 3, time: 10m}
 state: {type: object, properties: {length_m: {type: number}, booking: {type: string}}}
 ---

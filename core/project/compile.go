@@ -35,7 +35,7 @@ func (c *compiler) compile() {
 			Temperature                                    float64
 			MaxTokens                                      int `json:"max_tokens"`
 			Price                                          Price
-			Retries                                        *int
+			Retry                                          *int
 		}
 		Limits    rawLimits
 		State     map[string]any
@@ -71,8 +71,8 @@ func (c *compiler) compile() {
 		if r.Timeout != "" {
 			md.Timeout = span(r.Timeout)
 		}
-		if r.Retries != nil {
-			md.Retries = *r.Retries
+		if r.Retry != nil {
+			md.Retries = *r.Retry
 		}
 		if r.Wire == "chat-completions" {
 			if r.URL == "" {

@@ -58,7 +58,7 @@ func TestProblemsHaveAPlaceACauseAndARemedy(t *testing.T) {
 		"key written down":   {"You know berths.", "You know sk-abcdefghijklmnop1234.", "this looks like a key"},
 		"handoff to itself":  {"handoffs: [desk]", "handoffs: [berths]", `"berths" cannot hand over to itself`},
 		"name for handoffs":  {"tool: toot", "tool: pass_to_toot", "names that begin with pass_to_ are for handoffs"},
-		"circle of fallback": {"spare: {wire: understudy, retries: 0}", "spare: {wire: understudy, fallback: m}", "go round in a circle"},
+		"circle of fallback": {"spare: {wire: understudy, retry: 0}", "spare: {wire: understudy, fallback: m}", "go round in a circle"},
 		"not YAML":           {"limits: {turns: 8", "limits: {turns: 8}, x", "this is not YAML"},
 		"key twice":          {"start: desk", "start: desk\nstart: berths", `the key "start" stands here twice`},
 		"undescribed":        {"description: Its name.", "minLength: 1", `warning stonebaton.yaml:12:60 the parameter "name" has no description`},
@@ -115,7 +115,7 @@ func TestLoadTakesTheProjectsFilesAlone(t *testing.T) {
 }
 
 func TestVariablesAreTakenAndMissed(t *testing.T) {
-	main := strings.Replace(coretest.Main, "spare: {wire: understudy, retries: 0}", `spare: {wire: chat-completions, url: "${MODEL_URL}/v1", key: "${secret:KEY}"}`, 1)
+	main := strings.Replace(coretest.Main, "spare: {wire: understudy, retry: 0}", `spare: {wire: chat-completions, url: "${MODEL_URL}/v1", key: "${secret:KEY}"}`, 1)
 	p, probs := compile(map[string]string{project.Main: main}, map[string]string{"MODEL_URL": "http://127.0.0.1:9"})
 	require.NotNil(t, p, probs)
 	assert.Equal(t, "http://127.0.0.1:9/v1", p.Models["spare"].URL)

@@ -26,7 +26,7 @@ type rawTool struct {
 	Tool, Summary, Effect, Replay, Timeout, Cache string
 	Rung                                          ledger.Rung
 	Input, Output                                 map[string]any
-	Retries                                       *int
+	Retry                                         *int
 	ReasonFirst                                   bool `json:"reason_first"`
 	Direct, Go                                    bool
 	Unless                                        []rawSaying
@@ -123,8 +123,8 @@ func (c *compiler) tool(d *document, source string) *Tool {
 	if r.Timeout != "" {
 		t.Timeout = span(r.Timeout)
 	}
-	if r.Retries != nil {
-		t.Retries = *r.Retries
+	if r.Retry != nil {
+		t.Retries = *r.Retry
 	}
 	if r.Builtin != nil {
 		c.builtin(d, &r, t)
