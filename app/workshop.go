@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -12,6 +13,9 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
+
+	"golang.org/x/sync/singleflight"
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/openapi"
@@ -42,8 +46,14 @@ type Workshop struct {
 	sql    *sql.Handler
 	cmd    *command.Handler
 
-	mu   sync.Mutex
-	docs map[string]readDocument // OpenAPI documents that were read, by where they are
+	changed func(source string)
+	life    context.Context // ends with the workshop
+	end     context.CancelFunc
+	asks    singleflight.Group // of sources
+
+	mu    sync.Mutex
+	docs  map[string]readDocument // OpenAPI documents that were read, by where they are
+	asked map[string]string       // source → why it could not say what it offers; "" where it could
 }
 
 type readDocument struct {
@@ -58,7 +68,7 @@ type WorkshopConfig struct {
 	Secrets *secret.Store
 	Records tools.Records // nil: in memory
 	Own     []own.Tool
-	Changed func(source string) // a tool server offers something else than before
+	Changed func(source string) // a source offers something else than before, or at last
 }
 
 // NewWorkshop gives a workshop. Close it.
@@ -66,7 +76,12 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 	if c.Records == nil {
 		c.Records = &tools.Memory{}
 	}
-	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), sql: sql.New(c.Dir), cmd: command.New(c.Dir, c.Work, c.Secrets), docs: map[string]readDocument{}}
+	if c.Changed == nil {
+		c.Changed = func(string) {}
+	}
+	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), sql: sql.New(c.Dir), cmd: command.New(c.Dir, c.Work, c.Secrets), changed: c.Changed,
+		docs: map[string]readDocument{}, asked: map[string]string{}}
+	w.life, w.end = context.WithCancel(context.Background())
 	w.Servers = mcp.New(c.Dir, w.client, c.Changed)
 	w.Files = builtin.New(c.Dir, c.Records, w.client)
 	w.Set = w.set(w.Files)
@@ -87,6 +102,7 @@ func (w *Workshop) Rehearsal() *tools.Set {
 
 // Close ends what the workshop has started.
 func (w *Workshop) Close() error {
+	w.end()
 	err := w.Servers.Close()
 	if e := w.sql.Close(); err == nil {
 		err = e
@@ -196,17 +212,19 @@ func (w *Workshop) catalogues(ctx context.Context, src project.Source, last func
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			cat, err := w.Offers(ctx, s)
+			was, known := project.Catalogue{Tools: []project.Offer{}}, false
+			if last != nil {
+				if c, ok := last(s.Name); ok {
+					was, known = c, true
+				}
+			}
+			cat, err := w.ask(ctx, s, known)
 			cat = cat.Only(s.Take)
 			if err != nil {
-				fault := err.Error()
-				cat = project.Catalogue{Tools: []project.Offer{}}
-				if last != nil {
-					if was, ok := last(s.Name); ok {
-						cat = was.Only(s.Take)
-					}
+				if cat = was; known {
+					cat = was.Only(s.Take)
 				}
-				cat.Fault = fault
+				cat.Fault = err.Error()
 			}
 			mu.Lock()
 			out[s.Name] = cat
@@ -215,6 +233,48 @@ func (w *Workshop) catalogues(ctx context.Context, src project.Source, last func
 	}
 	wg.Wait()
 	return out
+}
+
+// patience is how long a source that was asked before may keep a project waiting.
+const patience = 2 * time.Second
+
+// ask asks a source what it offers. One that was asked before, by this service or an
+// earlier one, and does not answer soon is left to answer later, which is told then:
+// a silent server must not hold up every change of a file.
+func (w *Workshop) ask(ctx context.Context, s *project.SourceDoc, known bool) (project.Catalogue, error) {
+	key := s.Key()
+	w.mu.Lock()
+	fault, before := w.asked[key]
+	w.mu.Unlock()
+	answer := w.asks.DoChan(key, func() (any, error) {
+		cat, err := w.Offers(w.life, s)
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		if w.asked[key] = ""; err != nil {
+			w.asked[key] = err.Error()
+		}
+		return cat, err
+	})
+	var late <-chan time.Time
+	if known || before {
+		late = time.After(patience)
+	}
+	select {
+	case a := <-answer:
+		return a.Val.(project.Catalogue), a.Err
+	case <-ctx.Done():
+		return project.Catalogue{}, ctx.Err()
+	case <-late:
+	}
+	go func() {
+		if a := <-answer; a.Err == nil {
+			w.changed(s.Name)
+		}
+	}()
+	if fault != "" {
+		return project.Catalogue{}, errors.New(fault)
+	}
+	return project.Catalogue{}, fmt.Errorf("it has not answered within %s, and is still being asked", patience)
 }
 
 // Read reads a project and checks it: scripts, understudy lines and secrets too.

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -85,6 +86,43 @@ func TestASourceThatIsAwayLeavesItsToolsAsTheyWere(t *testing.T) {
 
 	_, _, probs = shopIn(t, dir).Read(ctx, none, nil)
 	assert.Contains(t, texts(probs), "error s.yaml what things offers cannot be read", "what was never reached is an error")
+}
+
+func TestASilentSourceDoesNotHoldUpAProjectThatKnowsIt(t *testing.T) {
+	open, silent := make(chan struct{}), atomic.Bool{}
+	asked := make(chan struct{}, 8)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if silent.Load() {
+			asked <- struct{}{}
+			select {
+			case <-open:
+			case <-r.Context().Done():
+			}
+		}
+		_, _ = w.Write([]byte(`{"openapi":"3.1.0","info":{"title":"T","version":"1"},"paths":{"/things":{"get":{"operationId":"getThing","summary":"Get the things when they are asked for"}}}}`))
+	}))
+	defer srv.Close()
+	dir := t.TempDir()
+	write(t, dir, project.Main, coretest.Main)
+	write(t, dir, "s.yaml", strings.Replace(office, "%s", srv.URL, 1))
+	a, err := app.Open(ctx, app.Config{Dir: dir})
+	require.NoError(t, err)
+	require.NoError(t, a.Close())
+
+	silent.Store(true)
+	a, err = app.Open(ctx, app.Config{Dir: dir})
+	require.NoError(t, err)
+	defer a.Close()
+	p, err := a.Projects.Current()
+	require.NoError(t, err)
+	assert.NotNil(t, p.Tools["get_thing"])
+	problems := func() string { probs, _, _ := a.Projects.Problems(); return texts(probs) }
+	assert.Contains(t, problems(), "what things offers cannot be read: it has not answered within 2s, and is still being asked; its tools are as they were the last time.")
+	_, err = a.Projects.Reload(ctx)
+	require.NoError(t, err)
+	assert.Len(t, asked, 1, "it is asked once, however often the project is read")
+	close(open)
+	assert.Eventually(t, func() bool { return problems() == "" }, 10*time.Second, 5*time.Millisecond, "its answer is taken when it comes")
 }
 
 func TestDocumentsThatCannotBeRead(t *testing.T) {

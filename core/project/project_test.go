@@ -142,3 +142,14 @@ func TestUnreachableAgentsAndTwinSummariesAreWarnings(t *testing.T) {
 	_, probs = compile(map[string]string{project.Main: strings.Replace(coretest.Main, "Sound the horn when somebody asks for it.", "Pay what the stay costs.", 1)}, nil)
 	assert.Contains(t, strings.Join(probs, "\n"), "will be confused: both say")
 }
+
+func TestTheKeyOfASourceIsTheSameUntilItIsReachedOtherwise(t *testing.T) {
+	key := func(secret string) string {
+		text := "source: far\nmcp: {url: \"http://127.0.0.1:1/\", auth: {oauth: {token_url: \"http://127.0.0.1:1/t\", client_id: a, client_secret: \"" + secret + "\"}}}\n"
+		list := project.Sources(project.Source{Files: map[string]string{project.Main: "project: p\n", "s.yaml": text}})
+		require.Len(t, list, 1)
+		return list[0].Key()
+	}
+	assert.Equal(t, key("${secret:A}"), key("${secret:A}"))
+	assert.NotEqual(t, key("${secret:A}"), key("${secret:B}"))
+}

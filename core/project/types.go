@@ -250,6 +250,15 @@ type SourceDoc struct {
 	Place     Place
 }
 
+// Key is the same for two documents of the same source, reached in the same way.
+func (s *SourceDoc) Key() string {
+	raw, err := json.Marshal([]any{s.Name, s.Command, s.Env, s.URL, s.Document, s.Auth})
+	if err != nil {
+		panic(err) // all of it is texts
+	}
+	return string(raw)
+}
+
 // Stub is a canned answer; the first whose When holds is taken.
 type Stub struct {
 	When    *expr.Expr // nil: always

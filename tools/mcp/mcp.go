@@ -64,6 +64,8 @@ func New(dir string, c *web.Client, changed func(source string)) *Servers {
 
 // conn is one server, connected or not.
 type conn struct {
+	connecting chan struct{} // held by whoever connects
+
 	mu       sync.Mutex
 	key      string // what it was started from
 	session  *mcp.ClientSession
@@ -99,7 +101,7 @@ func (s *Servers) conn(src *project.SourceDoc) *conn {
 	defer s.mu.Unlock()
 	c := s.conns[src.Name]
 	if c == nil {
-		c = &conn{log: &tail{}}
+		c = &conn{log: &tail{}, connecting: make(chan struct{}, 1)}
 		s.conns[src.Name] = c
 	}
 	return c
@@ -123,15 +125,25 @@ func (s *Servers) Close() error {
 // connect gives the session of a source, a new one where there is none.
 func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *mcp.ClientSession, error) {
 	c := s.conn(src)
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	key := fmt.Sprint(src.Command, src.Env, src.URL, src.Auth)
-	if c.session != nil && c.key == key {
-		return c, c.session, nil
+	ctx, cancel := context.WithTimeout(ctx, src.Timeout)
+	defer cancel()
+	select {
+	case c.connecting <- struct{}{}:
+		defer func() { <-c.connecting }()
+	case <-ctx.Done():
+		return c, nil, c.explain(ctx, src, "cannot be reached", ctx.Err())
 	}
-	if c.session != nil {
-		_ = c.session.Close() // its document has changed
-		c.session = nil
+	key := src.Key()
+	c.mu.Lock()
+	old := c.session
+	if old != nil && c.key == key {
+		c.mu.Unlock()
+		return c, old, nil
+	}
+	c.session = nil
+	c.mu.Unlock()
+	if old != nil {
+		_ = old.Close() // its document has changed
 	}
 	transport, err := s.transport(src, c)
 	if err != nil {
@@ -149,13 +161,13 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 			}
 		},
 	})
-	ctx, cancel := context.WithTimeout(ctx, src.Timeout)
-	defer cancel()
 	session, err := client.Connect(ctx, transport, nil)
 	if err != nil {
 		return c, nil, c.explain(ctx, src, "cannot be reached", err)
 	}
+	c.mu.Lock()
 	c.key, c.session, c.starts = key, session, c.starts+1
+	c.mu.Unlock()
 	go func() {
 		_ = session.Wait() // why it ended is said by the call that finds it gone
 		c.mu.Lock()
