@@ -84,7 +84,8 @@ type Change struct {
 	Totals trace.Totals  `json:"totals"`
 }
 
-// Delta is a piece of a turn's words in the event stream.
+// Delta is a piece of a turn's words, or a line that a call under way logs, in the
+// event stream.
 type Delta struct {
 	Step string `json:"step"`
 	Text string `json:"text"`

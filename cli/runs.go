@@ -165,7 +165,7 @@ func (f *follower) follow(ctx context.Context, run string, after int64) (trace.T
 				return client.ErrStopped
 			}
 			return nil
-		}, nil)
+		}, f.words)
 		if err != nil || !held || !f.settles {
 			return last, err
 		}
@@ -179,6 +179,16 @@ func (f *follower) follow(ctx context.Context, run string, after int64) (trace.T
 		settled, err := f.ask(ctx, tickets[0])
 		if err != nil || !settled {
 			return last, err
+		}
+	}
+}
+
+// words prints what a call under way says of itself; the words of a turn are
+// printed whole when it has ended.
+func (f *follower) words(d api.Delta) {
+	for _, s := range f.steps {
+		if s.ID == d.Step && s.Kind == trace.Call && !f.silent {
+			f.k.print("%-8s %-16s %9s %10s   %s\n", s.Agent, s.Name, "…", "", strings.TrimSpace(d.Text))
 		}
 	}
 }
@@ -621,7 +631,7 @@ var followCommand = command{
 					}
 				}
 				return nil
-			}, nil)
+			}, f.words)
 			if err != nil || k.json {
 				return err
 			}

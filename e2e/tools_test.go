@@ -376,3 +376,41 @@ func TestTheExamplesInThreeLanguages(t *testing.T) {
 		assert.Contains(t, r.out, "no vessel of ours is as fast")
 	}
 }
+
+func TestACallUnderWayIsHeardOfEverywhere(t *testing.T) {
+	dir, flag := filepath.Join(t.TempDir(), "p"), filepath.Join(t.TempDir(), "go")
+	require.Zero(t, command(t, "", "", "new", dir).code)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte("project: stores\nmodels: {m: {wire: understudy}}\nmodel: m\nstart: counter\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "agents.yaml"), []byte("agent: counter\nsummary: Counts the stores.\nprompt: You count the stores.\ntools: [count_shelves]\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "lend_tool.yaml"), []byte("tool: count_shelves\nsummary: Count the shelves when somebody asks for the shelves to be counted.\neffect: read\ntimeout: 5m\n"+
+		"command: {run: [sh, -c, \"until [ -e "+flag+" ]; do echo shelf after shelf >&2; sleep 0.1; done; echo counted\"], output: text, sandbox: none}\n"), 0o644))
+	require.NoError(t, os.Remove(filepath.Join(dir, "drill.yaml")))
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+
+	say := exec.CommandContext(t.Context(), binary, "say", "Count the shelves")
+	said := &lockedBuffer{}
+	say.Env, say.Stdout, say.Stderr = append(os.Environ(), "STONEBATON_URL="+s.url), said, said
+	require.NoError(t, say.Start())
+	progress, result := make(chan string, 1000), make(chan *mcp.CallToolResult, 1)
+	c := client(t, &mcp.StreamableClientTransport{Endpoint: s.url + "/mcp"}, progress)
+	params := &mcp.CallToolParams{Name: "count_shelves"}
+	params.SetProgressToken("p")
+	go func() {
+		r, _ := c.CallTool(t.Context(), params)
+		result <- r
+	}()
+	assert.Equal(t, "shelf after shelf", <-progress, "by a client of the protocol")
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "shelf after shelf") }, 20*time.Second, 20*time.Millisecond, "on the command line")
+	p := browse(t, s.url)
+	p.open("/runs/" + firstRun(t, s.run(t, "runs", "-json").out))
+	p.sees("shelf after shelf")
+	p.click("count_shelves")
+	p.until(`document.querySelector("aside pre").innerText.includes("shelf after shelf")`)
+	require.NoError(t, os.WriteFile(flag, nil, 0o644))
+	require.NoError(t, say.Wait())
+	assert.Contains(t, said.String(), "counted")
+	r := <-result
+	require.NotNil(t, r)
+	assert.Equal(t, "counted", text(r))
+	p.until(`!document.querySelector("aside pre")?.innerText.includes("shelf after shelf")`)
+}

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
@@ -427,6 +429,12 @@ func (d *driver) call(a loop.Call) {
 	opened := d.state.Opened
 	inv := Invocation{Project: d.project, Tool: a.Tool, Args: args, Vars: vars, Facts: d.state.Facts, Key: a.Started.Key, Stub: a.Started.Stub,
 		Run: d.run, Person: opened.Person, Pause: d.pause}
+	few := rate.NewLimiter(20, 20) // a flood of lines must not crowd out what readers need
+	inv.Log = func(line string) {
+		if few.Allow() {
+			d.e.Live.Delta(d.run, step, d.e.Blanker.Text(line)+"\n")
+		}
+	}
 	d.deed(step, a.Started.Attempt, a.Tool.Timeout, func(ctx context.Context, out *done) {
 		if inv.Args, out.bad = d.whole(ctx, a.Tool, args); out.bad != nil {
 			return

@@ -3,6 +3,8 @@ package engine
 import (
 	"context"
 	"errors"
+	"io"
+	"strings"
 	"time"
 
 	"stonebaton/core/expr"
@@ -97,6 +99,38 @@ type Invocation struct {
 	Run     string
 	Person  string
 	Pause   func(context.Context, time.Duration) error // waits; a drill's does not take the time
+	Log     func(line string)                          // is told what a call says of itself while it goes; nil: nobody listens
+}
+
+// Logs gives a writer that tells each line of what is written to it as the call's.
+func (i Invocation) Logs() io.Writer {
+	if i.Log == nil {
+		return io.Discard
+	}
+	return &lines{say: i.Log}
+}
+
+// maxLine bounds a line that is told.
+const maxLine = 500
+
+type lines struct {
+	say  func(string)
+	rest []byte
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	for _, b := range p {
+		switch {
+		case b == '\n':
+			if line := strings.TrimSpace(strings.ToValidUTF8(string(l.rest), "�")); line != "" {
+				l.say(line)
+			}
+			l.rest = l.rest[:0]
+		case len(l.rest) < maxLine:
+			l.rest = append(l.rest, b)
+		}
+	}
+	return len(p), nil
 }
 
 // Tools carries calls out.
@@ -117,8 +151,8 @@ type Blanker interface {
 	Stream(func(string)) (write func(string), flush func())
 }
 
-// Live is told what was committed, and the words of a turn as they come. It
-// must not block.
+// Live is told what was committed, and the words of a turn and the lines of a call
+// as they come. It must not block.
 type Live interface {
 	Committed(run string, events []ledger.Event)
 	Delta(run, step, text string)

@@ -15,6 +15,8 @@ import (
 	"stonebaton/core/project"
 	"stonebaton/core/prompt"
 	"stonebaton/engine"
+	"stonebaton/live"
+	"stonebaton/secret"
 )
 
 const lister = `
@@ -161,4 +163,36 @@ func TestRungsOfARunAreChecked(t *testing.T) {
 	assert.ErrorContains(t, err, `there is no rung "loud"`)
 	_, err = e.Begin(ctx, engine.Start{Text: "x", Rungs: map[string]ledger.Rung{"lok": "stub"}})
 	assert.ErrorContains(t, err, `there is no tool "lok" to set the rung of. Did you mean "look"?`)
+}
+
+func TestACallUnderWaySaysHowItGoes(t *testing.T) {
+	hub, ready := &live.Hub{}, make(chan struct{})
+	blanker := secret.New(func(string) (string, bool) { return "s3cret-value", true })
+	blanker.Learn("${secret:KEY}")
+	a := &actor{say: script("look {\"name\":\"Petrel\"}", "Done."), do: func(_ context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+		<-ready
+		w := i.Logs()
+		_, _ = w.Write([]byte("half a "))
+		_, _ = w.Write([]byte("line with s3cret-value\n\n" + strings.Repeat("x", 2000) + "\n"))
+		for range 1000 {
+			_, _ = w.Write([]byte("flood\n"))
+		}
+		return loop.Result{Value: map[string]any{}}, nil
+	}}
+	e := start(t, engine.NewMemory(), a, func(c *engine.Config) { c.Live, c.Blanker = hub, blanker })
+	b := begin(t, e, engine.Start{})
+	r := hub.Read(b.Run)
+	defer r.Close()
+	close(ready)
+	wait(t, e)
+	var said []string
+	for len(r.C) > 0 {
+		if n := <-r.C; n.Step == "t1.c1" {
+			said = append(said, n.Text)
+		}
+	}
+	require.NotEmpty(t, said)
+	assert.Equal(t, "half a line with ‹secret KEY›\n", said[0])
+	assert.Len(t, said[1], 501, "a line has a length that can be read")
+	assert.Less(t, len(said), 100, "a flood is not passed on")
 }

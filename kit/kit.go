@@ -79,6 +79,10 @@ func ReasonFirst() Option { return func(d map[string]any) { d["reason_first"] = 
 // Refuse gives an error that says that nothing was done, in words for the model.
 func Refuse(format string, args ...any) error { return &own.Refusal{Say: fmt.Sprintf(format, args...)} }
 
+// Log writes a line into the log of the call that ctx belongs to; it is seen while
+// the call goes, and kept with it.
+func Log(ctx context.Context, format string, args ...any) { own.Log(ctx, fmt.Sprintf(format, args...)) }
+
 // Tool makes a tool of a function. Its name and types are the program's own to get
 // right: what cannot be a contract panics when the program starts.
 func Tool[In, Out any](name, summary string, f func(context.Context, In) (Out, error), options ...Option) Function {

@@ -35,7 +35,8 @@ type bill struct {
 	For   string  `json:"for"`
 }
 
-func price(_ context.Context, s stay) (bill, error) {
+func price(ctx context.Context, s stay) (bill, error) {
+	kit.Log(ctx, "%d nights", s.Nights)
 	switch s.Vessel {
 	case "Flying Dutchman":
 		return bill{}, kit.Refuse("%s has never paid", s.Vessel)
@@ -81,6 +82,7 @@ func TestItIsCalledWithItsTypes(t *testing.T) {
 	code, out, _ := run(t, "try", "price_of", "-args", `{"vessel":"Gannet","nights":"3"}`)
 	assert.Zero(t, code)
 	assert.Contains(t, out, "words    6 EUR for the Gannet.")
+	assert.Contains(t, out, "log      3 nights")
 	code, out, _ = run(t, "try", "price_of", "-args", `{"vessel":"Flying Dutchman","nights":3}`)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "Flying Dutchman has never paid (refused, not done)")

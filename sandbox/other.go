@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"os/exec"
 )
 
@@ -24,6 +25,8 @@ type Spec struct {
 	Disk      int64
 	Processes int
 	Output    int
+
+	Log io.Writer
 }
 
 // Done is what came of a program.
@@ -46,6 +49,9 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	var out, errs bytes.Buffer
 	cmd := exec.CommandContext(ctx, s.Args[0], s.Args[1:]...)
 	cmd.Env, cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = s.Env, s.Dir, bytes.NewReader(s.Stdin), &out, &errs
+	if s.Log != nil {
+		cmd.Stderr = io.MultiWriter(&errs, s.Log)
+	}
 	err := cmd.Run()
 	d := Done{Stdout: out.Bytes(), Stderr: errs.Bytes(), Late: ctx.Err() != nil}
 	var exit *exec.ExitError

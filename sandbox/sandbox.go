@@ -38,6 +38,8 @@ type Spec struct {
 	Disk      int64 // bytes written to Dir, and to any one file
 	Processes int
 	Output    int // bytes of standard output, and of standard error
+
+	Log io.Writer // gets standard error as it is written; nil: nothing does
 }
 
 // Done is what came of a program.
@@ -188,6 +190,9 @@ func (s *Spec) run(ctx context.Context) (Done, error) {
 	w := &watch{spec: s, stop: make(chan struct{})}
 	out, errs := &bounded{limit: s.Output, w: w, name: "standard output"}, &bounded{limit: s.Output, w: w, name: "standard error"}
 	cmd.Stdout, cmd.Stderr = out, errs
+	if s.Log != nil {
+		cmd.Stderr = io.MultiWriter(errs, s.Log)
+	}
 	// A group of its own, so that all of it can be ended; Pdeathsig, so that it does
 	// not outlive a service that is killed. It is stopped at its first instruction
 	// for its limits to be set before it does anything.

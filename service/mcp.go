@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -137,6 +138,15 @@ func (t *ToolServer) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.C
 	r := t.app.Hub.Read(b.Run)
 	defer r.Close()
 	token, said := req.Params.GetProgressToken(), 0.0
+	tell := func(words string) {
+		if token == nil {
+			return
+		}
+		said++
+		if err := req.Session.NotifyProgress(ctx, &mcp.ProgressNotificationParams{ProgressToken: token, Progress: said, Message: words}); err != nil {
+			t.log.Debug("a client could not be told how its call goes", "run", b.Run, "error", err)
+		}
+	}
 	for {
 		s, err := t.app.Engine.State(ctx, b.Run)
 		if err != nil && ctx.Err() == nil {
@@ -145,14 +155,14 @@ func (t *ToolServer) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.C
 		if err == nil && s.Closed != nil {
 			return t.result(s, b.Run)
 		}
-		if err == nil && s.Held() && token != nil {
-			said++
-			if nerr := req.Session.NotifyProgress(ctx, &mcp.ProgressNotificationParams{ProgressToken: token, Progress: said, Message: t.waits(ctx, b.Run)}); nerr != nil {
-				t.log.Debug("a client could not be told that its call waits", "run", b.Run, "error", nerr)
-			}
+		if err == nil && s.Held() {
+			tell(t.waits(ctx, b.Run))
 		}
 		select {
-		case <-r.C:
+		case n := <-r.C:
+			if n.Text != "" { // what the call says of itself
+				tell(strings.TrimSpace(n.Text))
+			}
 		case <-ctx.Done():
 			// nobody waits for the result any more: what has not begun does not begin
 			stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)

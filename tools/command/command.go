@@ -160,7 +160,7 @@ func lastLine(b []byte) string {
 // spec makes what runs of a call, and the command line as it is shown.
 func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
 	c := i.Tool.Command
-	s := sandbox.Spec{Bare: c.Bare, Network: c.Network, Memory: int64(c.MemoryMB) << 20, Disk: int64(c.DiskMB) << 20, Processes: c.Processes, Output: maxOutput}
+	s := sandbox.Spec{Bare: c.Bare, Network: c.Network, Memory: int64(c.MemoryMB) << 20, Disk: int64(c.DiskMB) << 20, Processes: c.Processes, Output: maxOutput, Log: i.Logs()}
 	var shown []string
 	for _, t := range c.Run {
 		a, err := t.Fill(i.Vars)

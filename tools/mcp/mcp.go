@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -72,7 +73,7 @@ type conn struct {
 	log      *tail
 	starts   int
 	hashes   map[string]ledger.Hash // of the inputs of what it offers now
-	progress sync.Map               // token → *tail
+	progress sync.Map               // token → io.Writer
 }
 
 // tail keeps the end of what is written to it.
@@ -157,7 +158,7 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 		ToolListChangedHandler: func(context.Context, *mcp.ToolListChangedRequest) { s.changed(src.Name) },
 		ProgressNotificationHandler: func(_ context.Context, r *mcp.ProgressNotificationClientRequest) {
 			if t, ok := c.progress.Load(fmt.Sprint(r.Params.ProgressToken)); ok {
-				fmt.Fprintf(t.(*tail), "%s\n", strings.TrimSpace(fmt.Sprintf("%g of %g %s", r.Params.Progress, r.Params.Total, r.Params.Message)))
+				fmt.Fprintf(t.(io.Writer), "%s\n", strings.TrimSpace(fmt.Sprintf("%g of %g %s", r.Params.Progress, r.Params.Total, r.Params.Message)))
 			}
 		},
 	})
@@ -379,7 +380,7 @@ func (s *Servers) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		return fail(ledger.NotDone, "changed", false, "%s of %s has changed since this run began; begin a new run to use it as it now is", remote.Name, src.Name)
 	}
 	token := i.Key
-	c.progress.Store(token, log)
+	c.progress.Store(token, io.MultiWriter(log, i.Logs()))
 	defer c.progress.Delete(token)
 	params := &mcp.CallToolParams{Name: remote.Name, Arguments: i.Args}
 	params.SetProgressToken(token)

@@ -6,10 +6,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"strings"
+	"sync"
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/engine"
+	"stonebaton/tools"
 )
 
 // Tool is a function with the document that describes it.
@@ -37,7 +41,7 @@ func New(list []Tool) Handler {
 }
 
 // Call calls the function of a tool. One that panics has failed.
-func (h Handler) Call(ctx context.Context, i engine.Invocation) (r loop.Result, bad *loop.Failure) {
+func (h Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
 	t, ok := h[i.Tool.Name]
 	sent := &ledger.Sent{Method: "GO", URL: i.Tool.Name}
 	fail := func(o ledger.Outcome, class, format string, args ...any) (loop.Result, *loop.Failure) {
@@ -46,20 +50,72 @@ func (h Handler) Call(ctx context.Context, i engine.Invocation) (r loop.Result, 
 	if !ok {
 		return fail(ledger.NotDone, "config", "this program has no function for %s; it was built without it", i.Tool.Name)
 	}
-	defer func() {
-		if x := recover(); x != nil {
-			r, bad = fail(ledger.Unknown, "panic", "%s broke down: %v", i.Tool.Name, x)
-		}
+	l := &logbook{tell: i.Logs()}
+	type end struct {
+		v        any
+		err      error
+		panicked any
+	}
+	ended := make(chan end, 1)
+	go func() {
+		var e end
+		defer func() {
+			e.panicked = recover()
+			ended <- e
+		}()
+		e.v, e.err = t.Call(context.WithValue(ctx, logKey{}, l), i.Args)
 	}()
-	v, err := t.Call(ctx, i.Args)
+	var e end
+	select {
+	case e = <-ended:
+	case <-ctx.Done(): // a function that does not look at its context is left behind
+		e.err = ctx.Err()
+	}
+	sent.Log = l.String()
 	var refusal *Refusal
 	switch {
-	case errors.As(err, &refusal):
+	case e.panicked != nil:
+		return fail(ledger.Unknown, "panic", "%s broke down: %v", i.Tool.Name, e.panicked)
+	case errors.As(e.err, &refusal):
 		return fail(ledger.NotDone, "refused", "%s", refusal.Say)
-	case ctx.Err() != nil && err != nil:
+	case ctx.Err() != nil && e.err != nil:
 		return fail(ledger.Unknown, "timeout", "%s had not ended after %s", i.Tool.Name, i.Tool.Timeout)
-	case err != nil:
-		return fail(ledger.Unknown, "go", "%v", err)
+	case e.err != nil:
+		return fail(ledger.Unknown, "go", "%v", e.err)
 	}
-	return loop.Result{Value: v, Sent: sent}, nil
+	return loop.Result{Value: e.v, Sent: sent}, nil
+}
+
+type logKey struct{}
+
+// logbook is the log of one call.
+type logbook struct {
+	tell io.Writer
+
+	mu sync.Mutex
+	b  strings.Builder
+}
+
+// maxLog bounds the log of a call.
+const maxLog = 16 << 10
+
+func (l *logbook) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
+// Log writes a line into the log of the call that ctx belongs to. Elsewhere it does
+// nothing.
+func Log(ctx context.Context, line string) {
+	l, ok := ctx.Value(logKey{}).(*logbook)
+	if !ok {
+		return
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.b.Len() < maxLog {
+		fmt.Fprintln(&l.b, tools.Clip(line, maxLog))
+	}
+	fmt.Fprintln(l.tell, line)
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton/core/ledger"
+	"stonebaton/engine"
 	"stonebaton/tools/own"
 	"stonebaton/tools/tooltest"
 )
@@ -33,7 +34,25 @@ func TestAFunctionCanEndInEveryWay(t *testing.T) {
 	assert.Equal(t, "f broke down: over", say)
 	_, class, _, _ = end(func(ctx context.Context, _ any) (any, error) { <-ctx.Done(); return nil, ctx.Err() })
 	assert.Equal(t, "timeout", class)
+	forever := make(chan struct{})
+	t.Cleanup(func() { close(forever) })
+	_, class, _, say = end(func(context.Context, any) (any, error) { <-forever; return nil, nil })
+	assert.Equal(t, "timeout", class, "a function that does not look at its context is not waited for")
+	assert.Equal(t, "f had not ended after 1s", say)
 	_, bad := tooltest.Call(t, own.New(nil), p, "f", nil)
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "this program has no function for f")
+}
+
+func TestAFunctionHasALog(t *testing.T) {
+	p := tooltest.Project(t, "tool: f\nsummary: Do f when it is asked for.\ngo: true\n", nil)
+	var heard []string
+	r, bad := tooltest.Call(t, own.New([]own.Tool{{Name: "f", Call: func(ctx context.Context, _ any) (any, error) {
+		own.Log(ctx, "half way")
+		return 1, nil
+	}}}), p, "f", nil, func(i *engine.Invocation) { i.Log = func(line string) { heard = append(heard, line) } })
+	require.Nil(t, bad)
+	assert.Equal(t, "half way\n", r.Sent.Log)
+	assert.Equal(t, []string{"half way"}, heard)
+	own.Log(t.Context(), "said to nobody")
 }

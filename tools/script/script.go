@@ -169,7 +169,9 @@ func (h *Handler) run(ctx context.Context, vm *goja.Runtime, prog *goja.Program,
 	for n := range 5 {
 		params = append(params, all.ToObject(vm).Get(strconv.Itoa(n)))
 	}
+	told := i.Logs()
 	params = append(params, vm.ToValue(func(c goja.FunctionCall) goja.Value {
+		from := logged.Len()
 		for n, a := range c.Arguments {
 			if n > 0 {
 				logged.WriteByte(' ')
@@ -179,6 +181,7 @@ func (h *Handler) run(ctx context.Context, vm *goja.Runtime, prog *goja.Program,
 			}
 		}
 		logged.WriteByte('\n')
+		_, _ = told.Write([]byte(logged.String()[from:])) // it never fails
 		return goja.Undefined()
 	}))
 	if allowed := i.Tool.Script.Fetch; len(allowed) > 0 {

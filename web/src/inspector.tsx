@@ -7,7 +7,7 @@ import { MakeStub } from "./pages/bench";
 import { SentView } from "./sent";
 import { Json, Note, Tabs } from "./ui/ui";
 
-export function Inspector({ run, step }: { run?: string; step?: Step }) {
+export function Inspector({ run, step, lines }: { run?: string; step?: Step; lines?: Record<string, string> }) {
   const [tab, setTab] = useState("out");
   const detail = useQuery({ queryKey: ["step", run, step?.id, step?.status, step?.wait?.verb], queryFn: () => get<Detail>(`/runs/${run}/steps/${step!.id}`), enabled: !!run && !!step, placeholderData: (old) => (old?.step.id === step?.id ? old : undefined) });
   if (!step) {
@@ -29,7 +29,7 @@ export function Inspector({ run, step }: { run?: string; step?: Step }) {
         ]
       : [
           { id: "in", name: "In", body: loading ?? <CallIn d={d!} /> },
-          { id: "out", name: "Out", body: loading ?? <CallOut d={d!} run={run!} /> },
+          { id: "out", name: "Out", body: loading ?? <CallOut d={d!} run={run!} lines={lines?.[step.id]} /> },
           { id: "words", name: "Words for the model", body: loading ?? <p className="px-4 py-3 whitespace-pre-wrap">{d!.words || "None yet."}</p> },
           { id: "proof", name: "Sent", body: loading ?? <Proof d={d!} /> },
           { id: "state", name: "State", body: loading ?? <State d={d!} /> },
@@ -111,7 +111,8 @@ function CallIn({ d }: { d: Detail }) {
   );
 }
 
-function CallOut({ d, run }: { d: Detail; run: string }) {
+function CallOut({ d, run, lines }: { d: Detail; run: string; lines?: string }) {
+  if (lines) return <pre className="px-4 py-3 text-[12px] break-words whitespace-pre-wrap" aria-live="polite">{lines}</pre>;
   const stub = d.step.kind === "call" && !d.step.stub && ["returned", "failed"].includes(d.step.status) ? <MakeStub tool={d.step.name} body={{ run, step: d.step.id }} /> : null;
   if (d.out === undefined) return <><p className="px-4 py-3 text-ink-2">{d.note || d.words || "Nothing yet."}</p>{stub}</>;
   return (

@@ -77,16 +77,19 @@ export function useLive(): { online: boolean; tickets: number } {
   return { online, tickets };
 }
 
+const without = (all: Record<string, string>, id: string) => (id in all ? Object.fromEntries(Object.entries(all).filter(([step]) => step !== id)) : all);
+
 export interface RunView {
   steps: Step[];
   totals?: Totals;
   typing: Record<string, string>; // words of turns that are still coming, by step
+  lines: Record<string, string>; // what calls under way say of themselves, by step
   error?: unknown;
 }
 
 // useRun reads a run and follows it while the page is seen. What comes is drawn once a frame.
 export function useRun(id?: string): RunView {
-  const [view, setView] = useState<RunView & { id?: string }>({ steps: [], typing: {} });
+  const [view, setView] = useState<RunView & { id?: string }>({ steps: [], typing: {}, lines: {} });
   useEffect(() => {
     if (!id) return;
     let source: EventSource | undefined;
@@ -95,10 +98,11 @@ export function useRun(id?: string): RunView {
     let steps: Step[] = [];
     let totals: Totals | undefined;
     let typing: Record<string, string> = {};
+    let lines: Record<string, string> = {};
     const draw = () => {
       frame ||= requestAnimationFrame(() => {
         frame = 0;
-        if (!gone) setView({ id, steps: [...steps], totals, typing: { ...typing } });
+        if (!gone) setView({ id, steps: [...steps], totals, typing: { ...typing }, lines: { ...lines } });
       });
     };
     const over = () => !!totals && ["done", "failed", "stopped"].includes(totals.status);
@@ -111,18 +115,22 @@ export function useRun(id?: string): RunView {
         const change = JSON.parse(e.data) as Change;
         for (const s of change.steps) {
           steps[s.n - 1] = s;
-          if (s.kind === "turn" && s.status !== "going") typing = Object.fromEntries(Object.entries(typing).filter(([step]) => step !== s.id));
+          if (s.status === "going") continue;
+          typing = without(typing, s.id);
+          lines = without(lines, s.id);
         }
         totals = change.totals;
         if (over()) {
           typing = {};
+          lines = {};
           source?.close();
         }
         draw();
       });
       source.addEventListener("delta", (e) => {
         const d = JSON.parse(e.data) as Delta;
-        typing[d.step] = (typing[d.step] ?? "") + d.text;
+        const of = steps.findLast((s) => s.id === d.step)?.kind === "call" ? lines : typing;
+        of[d.step] = ((of[d.step] ?? "") + d.text).slice(-100_000);
         draw();
       });
     };
@@ -134,7 +142,7 @@ export function useRun(id?: string): RunView {
         draw();
         follow();
       })
-      .catch((error: unknown) => !gone && setView({ id, steps: [], typing: {}, error }));
+      .catch((error: unknown) => !gone && setView({ id, steps: [], typing: {}, lines: {}, error }));
     document.addEventListener("visibilitychange", follow);
     window.addEventListener("pagehide", follow);
     return () => {
@@ -145,5 +153,5 @@ export function useRun(id?: string): RunView {
       cancelAnimationFrame(frame);
     };
   }, [id]);
-  return view.id === id ? view : { steps: [], typing: {} };
+  return view.id === id ? view : { steps: [], typing: {}, lines: {} };
 }

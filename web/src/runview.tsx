@@ -25,8 +25,8 @@ export function RunPanel({ view, agents, title }: { view: View; agents?: readonl
         </div>
       ) : (
         <div className="grid min-h-0 grid-cols-[minmax(0,1fr)_minmax(300px,392px)]">
-          {view.steps.length ? <Steps steps={view.steps} selected={n} onSelect={choose} /> : <div className="border-r border-joint-strong p-4 text-ink-2">The steps of the run will stand here: who did what, why it came next, how long it took and what it cost.</div>}
-          <Inspector run={run} step={n ? view.steps[n - 1] : undefined} />
+          {view.steps.length ? <Steps steps={view.steps} lines={view.lines} selected={n} onSelect={choose} /> : <div className="border-r border-joint-strong p-4 text-ink-2">The steps of the run will stand here: who did what, why it came next, how long it took and what it cost.</div>}
+          <Inspector run={run} step={n ? view.steps[n - 1] : undefined} lines={view.lines} />
         </div>
       )}
     </section>

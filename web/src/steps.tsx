@@ -13,14 +13,15 @@ function what(s: Step): string {
   return s.name;
 }
 
-function say(s: Step): string {
+function say(s: Step, lines?: string): string {
+  if (lines) return lines.trimEnd().split("\n").at(-1)!;
   if (open(s)) return `${s.wait!.why}, waits for ${s.wait!.by.join(", ") || "anybody"}`;
   if (bad(s)) return `${s.status}: ${s.brief}`;
   if (s.status === "retrying") return `attempt ${s.attempts} failed: ${s.brief}`;
   return s.why + (s.wait?.settled_at ? ` · ${verbs[s.wait.verb ?? ""] ?? ""} by ${s.wait.settled_by || "nobody"}` : "");
 }
 
-export function Steps({ steps, selected, onSelect }: { steps: Step[]; selected?: number; onSelect: (n: number) => void }) {
+export function Steps({ steps, lines, selected, onSelect }: { steps: Step[]; lines?: Record<string, string>; selected?: number; onSelect: (n: number) => void }) {
   const box = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({ count: steps.length, getScrollElement: () => box.current, estimateSize: () => 47, overscan: 12 });
   useEffect(() => {
@@ -67,7 +68,7 @@ export function Steps({ steps, selected, onSelect }: { steps: Step[]; selected?:
                     {s.stub && <span className="text-ink-3"> · stub</span>}
                     {s.rung && s.rung !== "free" && <span className="text-ink-3"> · rung {s.rung}</span>}
                   </span>
-                  <span className={`block truncate text-[12px] ${open(s) ? "text-call" : bad(s) ? "text-bad" : "text-ink-3"}`}>{say(s)}</span>
+                  <span className={`block truncate text-[12px] ${open(s) ? "text-call" : bad(s) ? "text-bad" : "text-ink-3"}`}>{say(s, lines?.[s.id])}</span>
                 </span>
                 <span className="text-right font-mono text-[12px] text-ink-2">{open(s) ? "held" : s.status === "going" ? "…" : span(s.ms)}</span>
                 <span className="text-right font-mono text-[12px] text-ink-2">{s.tokens ? spaced(s.tokens.in + s.tokens.out) : ""}</span>
