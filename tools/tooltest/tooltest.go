@@ -3,6 +3,7 @@
 package tooltest
 
 import (
+	"cmp"
 	"context"
 	"regexp"
 	"testing"
@@ -49,12 +50,15 @@ func Call(t testing.TB, h tools.Handler, p *project.Project, name string, args m
 
 var secretRef = regexp.MustCompile(`\$\{secret:[A-Za-z_0-9]+\}`)
 
-// Secrets is a web.Secrets in which every secret is "the-value".
-type Secrets struct{ Kept []string }
+// Secrets is a web.Secrets in which every secret has one value.
+type Secrets struct {
+	Value string // "the-value", if not said
+	Kept  []string
+}
 
-// Expand puts "the-value" in for every secret.
+// Expand puts the value in for every secret.
 func (s *Secrets) Expand(text string) (string, error) {
-	return secretRef.ReplaceAllString(text, "the-value"), nil
+	return secretRef.ReplaceAllString(text, cmp.Or(s.Value, "the-value")), nil
 }
 
 // Keep remembers what became secret.

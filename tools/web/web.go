@@ -227,8 +227,12 @@ type TokenError struct{ Say string }
 
 func (e *TokenError) Error() string { return e.Say }
 
+func tokenKey(o *project.OAuth) string {
+	return strings.Join(append([]string{o.TokenURL, o.ClientID, o.Audience}, o.Scopes...), "\x00")
+}
+
 func (c *Client) token(ctx context.Context, o *project.OAuth) (string, error) {
-	key := strings.Join(append([]string{o.TokenURL, o.ClientID, o.Audience}, o.Scopes...), "\x00")
+	key := tokenKey(o)
 	c.mu.Lock()
 	src := c.tokens[key]
 	c.mu.Unlock()
@@ -255,6 +259,9 @@ func (c *Client) token(ctx context.Context, o *project.OAuth) (string, error) {
 	}
 	t, err := src.Token()
 	if err != nil {
+		c.mu.Lock()
+		delete(c.tokens, key) // the secret may be another one the next time
+		c.mu.Unlock()
 		var re *oauth2.RetrieveError
 		if errors.As(err, &re) {
 			say := re.ErrorDescription
@@ -275,7 +282,7 @@ func (c *Client) Forget(a *project.Auth) bool {
 	if a == nil || a.OAuth == nil {
 		return false
 	}
-	key := strings.Join(append([]string{a.OAuth.TokenURL, a.OAuth.ClientID, a.OAuth.Audience}, a.OAuth.Scopes...), "\x00")
+	key := tokenKey(a.OAuth)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	_, ok := c.tokens[key]

@@ -137,7 +137,7 @@ func TestTokensAreFetchedKeptAndRenewed(t *testing.T) {
 	var fetched, refuse atomic.Int32
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/token" {
-			if refuse.Load() > 0 {
+			if _, secret, _ := r.BasicAuth(); refuse.Load() > 0 && secret != "a-newer-one" {
 				w.Header().Set("Content-Type", "application/json")
 				w.WriteHeader(401)
 				fmt.Fprint(w, `{"error":"invalid_client","error_description":"no such client"}`)
@@ -173,6 +173,8 @@ func TestTokensAreFetchedKeptAndRenewed(t *testing.T) {
 	require.NoError(t, err)
 	err = c.Sign(req, a)
 	assert.ErrorContains(t, err, "/token gave no token: it answered 401 no such client")
+	secrets.Value = "a-newer-one"
+	assert.NoError(t, c.Sign(req, a), "a secret that was refused is read again")
 }
 
 func TestWithin(t *testing.T) {
