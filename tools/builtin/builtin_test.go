@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -46,6 +47,10 @@ builtin: {do: files.replace, in: [notes]}
 tool: both
 summary: Read a file of either folder when it is wanted.
 builtin: {do: files.read, in: [notes, plans]}
+---
+tool: all
+summary: Read any file of the project when it is wanted.
+builtin: {do: files.read, in: [.]}
 ---
 tool: sums
 summary: Reckon exactly when figures are asked for.
@@ -124,6 +129,9 @@ func TestFilesAreListedReadAndSearched(t *testing.T) {
 	assert.Equal(t, map[string]any{"path": "plan.md", "text": "two", "lines": 3.0}, b.ok("cat", map[string]any{"path": "plan.md", "from": 2.0, "lines": 1.0}).Value)
 	assert.Equal(t, []any{map[string]any{"path": "deep/tides.md", "line": 1.0, "text": "High water at noon."}}, b.ok("grep", map[string]any{"text": "WATER"}).Value)
 	assert.Equal(t, "A plan.", b.ok("both", map[string]any{"path": "plans/a.md"}).Value.(map[string]any)["text"])
+	b.refused("cat", map[string]any{"path": ".hidden"}, "begins with a dot are not for tools")
+	b.refused("all", map[string]any{"path": "./.env"}, "begins with a dot are not for tools")
+	assert.Equal(t, "A plan.", b.ok("all", map[string]any{"path": "./plans/a.md"}).Value.(map[string]any)["text"])
 	b.refused("cat", map[string]any{"path": "none.md"}, "there is no file none.md")
 	b.refused("cat", map[string]any{"path": "blob"}, "it is not a text")
 	b.refused("cat", map[string]any{"path": "plan.md", "from": 9.0}, "there is no line 9")
@@ -189,6 +197,31 @@ func TestNothingOutsideTheGrantIsTouched(t *testing.T) {
 	assert.Len(t, left, 1)
 	b.refused("cat", map[string]any{"path": "../.env"}, `"../.env" is outside the folders that may be used: notes`)
 	b.refused("cat", map[string]any{"path": strings.Repeat("n", 400)}, "longer than 255 bytes")
+}
+
+func TestLargeFoldersAndFilesHaveBounds(t *testing.T) {
+	b := begin(t)
+	require.NoError(t, syscall.Mkfifo(filepath.Join(b.dir, "notes/pipe"), 0o644))
+	b.refused("cat", map[string]any{"path": "pipe"}, "it is not a plain file")
+	b.refused("save", map[string]any{"path": "pipe", "text": "x"}, "it is not a plain file")
+	b.ok("save", map[string]any{"path": "long.md", "text": strings.Repeat("a word\n", 2001)})
+	b.refused("grep", map[string]any{"text": "a word"}, "more than 2000 lines have these words; look for some that are rarer")
+	var was, is strings.Builder
+	for i := range 100_000 {
+		fmt.Fprintf(&was, "%d\n", i)
+		if i >= 50_000 && i%2 == 0 {
+			fmt.Fprint(&is, "x")
+		}
+		fmt.Fprintf(&is, "%d\n", i)
+	}
+	b.ok("save", map[string]any{"path": "numbers", "text": was.String()})
+	r := b.ok("save", map[string]any{"path": "numbers", "text": is.String()})
+	assert.Contains(t, r.Sent.Diff, "-50000\n+x50000\n 50001\n", "what changed first is shown, without comparing all")
+	for i := range 2000 {
+		require.NoError(t, os.WriteFile(filepath.Join(b.dir, "notes", fmt.Sprint("f", i)), nil, 0o600))
+	}
+	b.refused("ls", nil, "there are more than 2000 files; say with match which are wanted")
+	assert.Len(t, b.ok("ls", map[string]any{"match": "f199?"}).Value, 10)
 }
 
 func TestReckoningIsExact(t *testing.T) {

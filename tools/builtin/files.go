@@ -10,6 +10,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 	"unicode/utf8"
 
@@ -25,8 +26,8 @@ import (
 // Bounds of files that tools read and write.
 const (
 	maxText  = 1 << 20
-	maxFound = 200
-	maxFiles = 5000
+	maxFound = 2000
+	maxFiles = 100_000
 )
 
 // folder is one granted folder, opened so that nothing leads out of it: neither
@@ -96,13 +97,23 @@ func place(fs []folder, p string) (folder, string, error) {
 	for _, f := range fs {
 		names = append(names, f.name)
 		if rest, ok := strings.CutPrefix(clean, f.name+"/"); ok {
-			return f, rest, nil
+			return f, rest, inView(rest)
 		}
 	}
 	if len(fs) == 1 && filepath.IsLocal(clean) && clean != "." {
-		return fs[0], clean, nil
+		return fs[0], clean, inView(clean)
 	}
 	return folder{}, "", fmt.Errorf("%q is outside the folders that may be used: %s", p, strings.Join(names, ", "))
+}
+
+// inView refuses what stands aside: files with secrets, and the service's own.
+func inView(p string) error {
+	for _, part := range strings.Split(p, "/") {
+		if strings.HasPrefix(part, ".") {
+			return errors.New("files and folders whose name begins with a dot are not for tools")
+		}
+	}
+	return nil
 }
 
 func (c call) files(do string) (loop.Result, *loop.Failure) {
@@ -162,7 +173,7 @@ func walk(dirs []folder, do func(f folder, p, shown string, info fs.FileInfo) er
 				return nil
 			}
 			if n++; n > maxFiles {
-				return fs.SkipAll
+				return fmt.Errorf("there are more than %d files in the folders", maxFiles)
 			}
 			shown := p
 			if len(dirs) > 1 {
@@ -181,6 +192,9 @@ func (c call) list(dirs []folder) (loop.Result, *loop.Failure) {
 	match := c.text("match")
 	out := []any{}
 	err := walk(dirs, func(_ folder, p, shown string, info fs.FileInfo) error {
+		if c.ctx.Err() != nil {
+			return c.ctx.Err()
+		}
 		if match != "" {
 			ok, err := path.Match(match, path.Base(p))
 			if err != nil {
@@ -189,6 +203,9 @@ func (c call) list(dirs []folder) (loop.Result, *loop.Failure) {
 			if whole, _ := path.Match(match, shown); !ok && !whole {
 				return nil
 			}
+		}
+		if len(out) == maxFound {
+			return fmt.Errorf("there are more than %d files; say with match which are wanted, such as *.md", maxFound)
 		}
 		out = append(out, map[string]any{"path": shown, "bytes": float64(info.Size()), "changed": info.ModTime().UTC().Format(time.RFC3339)})
 		return nil
@@ -212,9 +229,10 @@ func (c call) search(dirs []folder) (loop.Result, *loop.Failure) {
 		}
 		for n, line := range strings.Split(text, "\n") {
 			if strings.Contains(strings.ToLower(line), words) {
-				if out = append(out, map[string]any{"path": shown, "line": float64(n + 1), "text": clip(strings.TrimSpace(line), 300)}); len(out) == maxFound {
-					return fs.SkipAll
+				if len(out) == maxFound {
+					return fmt.Errorf("more than %d lines have these words; look for some that are rarer", maxFound)
 				}
+				out = append(out, map[string]any{"path": shown, "line": float64(n + 1), "text": clip(strings.TrimSpace(line), 300)})
 			}
 		}
 		return nil
@@ -233,7 +251,7 @@ func clip(s string, n int) string {
 }
 
 func readText(root *os.Root, p string) (string, error) {
-	f, err := root.Open(p)
+	f, err := root.OpenFile(p, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe would be waited for
 	if err != nil {
 		return "", reason(err)
 	}
@@ -350,12 +368,22 @@ func write(root *os.Root, p, text string) error {
 	return err
 }
 
+// maxCompared bounds the lines that are compared from the first that differs on:
+// comparing takes the square of them, and more is not shown anyway.
+const maxCompared = 2000
+
 func diff(name, was, is string, there bool) string {
 	from := name
 	if !there {
 		from = "/dev/null"
 	}
-	d, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(was), B: lines(is), FromFile: from, ToFile: name, Context: 2})
+	a, b := lines(was), lines(is)
+	same := 0
+	for same < len(a) && same < len(b) && a[same] == b[same] {
+		same++
+	}
+	a, b = a[:min(len(a), same+maxCompared)], b[:min(len(b), same+maxCompared)]
+	d, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: a, B: b, FromFile: from, ToFile: name, Context: 2})
 	if err != nil {
 		return ""
 	}

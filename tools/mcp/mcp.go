@@ -66,6 +66,7 @@ func New(dir string, c *web.Client, changed func(source string)) *Servers {
 // conn is one server, connected or not.
 type conn struct {
 	connecting chan struct{} // held by whoever connects
+	elder      bool          // it is of a version before the newest, and does not say so; of whoever connects
 
 	mu       sync.Mutex
 	key      string // what it was started from
@@ -141,14 +142,12 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 		c.mu.Unlock()
 		return c, old, nil
 	}
-	c.session = nil
+	if c.session = nil; c.key != key {
+		c.elder = false
+	}
 	c.mu.Unlock()
 	if old != nil {
 		_ = old.Close() // its document has changed
-	}
-	transport, err := s.transport(src, c)
-	if err != nil {
-		return c, nil, err
 	}
 	client := mcp.NewClient(&mcp.Implementation{Name: "stonebaton", Version: "1"}, &mcp.ClientOptions{
 		Capabilities: &mcp.ClientCapabilities{},
@@ -162,9 +161,9 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 			}
 		},
 	})
-	session, err := client.Connect(ctx, transport, nil)
+	session, err := s.open(ctx, src, c, client)
 	if err != nil {
-		return c, nil, c.explain(ctx, src, "cannot be reached", err)
+		return c, nil, err
 	}
 	c.mu.Lock()
 	c.key, c.session, c.starts = key, session, c.starts+1
@@ -178,6 +177,43 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 		c.mu.Unlock()
 	}()
 	return c, session, nil
+}
+
+// elder is the newest version of the protocol that begins with a handshake.
+const elder = "2025-11-25"
+
+// open begins a session. A server of a version before the newest is asked something
+// that it does not know first, and some leave that without an answer: after a third
+// of the time it is asked again, as such servers expect it.
+func (s *Servers) open(ctx context.Context, src *project.SourceDoc, c *conn, client *mcp.Client) (*mcp.ClientSession, error) {
+	if !c.elder {
+		session, err := s.attempt(ctx, src, c, client, src.Timeout/3, nil)
+		if err == nil || !errors.Is(err, errSilent) || ctx.Err() != nil {
+			return session, err
+		}
+	}
+	session, err := s.attempt(ctx, src, c, client, src.Timeout, &mcp.ClientSessionOptions{ProtocolVersion: elder})
+	c.elder = err == nil
+	return session, err
+}
+
+var errSilent = errors.New("it does not answer")
+
+func (s *Servers) attempt(ctx context.Context, src *project.SourceDoc, c *conn, client *mcp.Client, limit time.Duration, opts *mcp.ClientSessionOptions) (*mcp.ClientSession, error) {
+	transport, err := s.transport(src, c)
+	if err != nil {
+		return nil, err
+	}
+	bounded, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	session, err := client.Connect(bounded, transport, opts)
+	switch {
+	case err == nil:
+		return session, nil
+	case bounded.Err() != nil && ctx.Err() == nil:
+		return nil, errSilent
+	}
+	return nil, c.explain(ctx, src, "cannot be reached", err)
 }
 
 // explain words what a server did wrong, with the end of its log.

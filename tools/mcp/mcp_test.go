@@ -2,10 +2,12 @@ package mcp_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -58,14 +60,47 @@ func serve(how string) {
 		fmt.Println(`{"jsonrpc":"2.0","id":1,"result":{"protocolVersion":"1984-04-04","capabilities":{},"serverInfo":{"name":"x","version":"1"}}}`)
 		time.Sleep(time.Minute)
 	case "many":
-		s := sdk.NewServer(&sdk.Implementation{Name: "many", Version: "1"}, &sdk.ServerOptions{PageSize: 5000})
-		for i := range 100_000 {
-			s.AddTool(&sdk.Tool{Name: fmt.Sprintf("tool_%d", i), Description: "One of many, for when it is asked for.", InputSchema: map[string]any{"type": "object"}}, nil)
-		}
-		_ = s.Run(ctx, &sdk.StdioTransport{})
+		byHand(100_000, true)
+	case "elder":
+		byHand(20, false)
 	case "ends":
 		fmt.Fprintln(os.Stderr, "no configuration found")
 		os.Exit(1)
+	}
+}
+
+// byHand speaks an older version of the protocol by hand: it offers some number of
+// tools, in pages, and may say nothing to what it does not know.
+func byHand(tools int, polite bool) {
+	const page = 5000
+	for in := json.NewDecoder(os.Stdin); ; {
+		var m struct {
+			ID     json.RawMessage
+			Method string
+			Params struct{ Cursor string }
+		}
+		if in.Decode(&m) != nil {
+			return
+		}
+		switch m.Method {
+		case "initialize":
+			fmt.Printf(`{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-06-18","capabilities":{"tools":{}},"serverInfo":{"name":"many","version":"1"}}}`+"\n", m.ID)
+		case "tools/list":
+			from, _ := strconv.Atoi(m.Params.Cursor)
+			var list []string
+			for i := from; i < min(from+page, tools); i++ {
+				list = append(list, fmt.Sprintf(`{"name":"tool_%d","description":"One of many, for when it is asked for.","inputSchema":{"type":"object"}}`, i))
+			}
+			next := ""
+			if from+page < tools {
+				next = fmt.Sprintf(`,"nextCursor":"%d"`, from+page)
+			}
+			fmt.Printf(`{"jsonrpc":"2.0","id":%s,"result":{"tools":[%s]%s}}`+"\n", m.ID, strings.Join(list, ","), next)
+		default:
+			if polite && m.ID != nil {
+				fmt.Printf(`{"jsonrpc":"2.0","id":%s,"error":{"code":-32601,"message":"not known here"}}`+"\n", m.ID)
+			}
+		}
 	}
 }
 
@@ -142,13 +177,22 @@ func TestServersThatMisbehave(t *testing.T) {
 }
 
 func TestAHundredThousandToolsAreBounded(t *testing.T) {
-	s, p, err := opened(t, doc("many", ""), "tool_17")
+	s, p, err := opened(t, doc("many", ", timeout: 5m"), "tool_17")
 	require.NoError(t, err)
 	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
 	require.NoError(t, err)
 	assert.Len(t, cat.Tools, 10_000)
 	assert.Contains(t, cat.Also, "more than 10000 tools; the first of them are listed")
 	assert.NotNil(t, p.Tools["tool_17"])
+}
+
+func TestAnElderServerThatIsSilentToWhatItDoesNotKnow(t *testing.T) {
+	s, p, err := opened(t, doc("elder", ", timeout: 3s"), "tool_17")
+	require.NoError(t, err)
+	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
+	require.NoError(t, err)
+	assert.Equal(t, "many 1 (Model Context Protocol 2025-06-18)", cat.From)
+	assert.Len(t, cat.Tools, 20)
 }
 
 // remote is a server over HTTP with everything that can come back.
