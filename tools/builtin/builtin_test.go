@@ -266,6 +266,12 @@ func TestAPageIsReadAsText(t *testing.T) {
 		case "/notices/one":
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
 			fmt.Fprint(w, "<html><head><title>Notices</title><script>alert(1)</script></head><body><h1>Notice 1</h1><p>The <b>fuel</b> pontoon is shut.</p><ul><li>until Friday</li></ul></body></html>")
+		case "/notices/old":
+			w.Header().Set("Content-Type", "text/html; charset=iso-8859-1")
+			fmt.Fprint(w, "<p>Caf\xe9 at the quay</p>")
+		case "/notices/chart":
+			w.Header().Set("Content-Type", "application/pdf")
+			fmt.Fprint(w, "%PDF")
 		case "/notices/away":
 			http.Redirect(w, r, "/private/x", http.StatusFound)
 		case "/notices/inner":
@@ -281,7 +287,10 @@ func TestAPageIsReadAsText(t *testing.T) {
 	r, bad := tooltest.Call(t, h, p, "look_up", map[string]any{"url": srv.URL + "/notices/one"})
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, map[string]any{"url": srv.URL + "/notices/one", "title": "Notices", "text": "Notice 1\nThe fuel pontoon is shut.\n- until Friday"}, r.Value)
-	for path, say := range map[string]string{"/private/x": "is not among the pages that may be read", "/notices/../private/x": "is not among", "/notices/away": "not among the addresses", "/notices/inner": "not among the addresses", "/notices/none": "answered 404"} {
+	r, bad = tooltest.Call(t, h, p, "look_up", map[string]any{"url": srv.URL + "/notices/old"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "Café at the quay", r.Value.(map[string]any)["text"])
+	for path, say := range map[string]string{"/notices/chart": "/notices/chart is application/pdf, which is no text", "/private/x": "is not among the pages that may be read", "/notices/../private/x": "is not among", "/notices/away": "not among the addresses", "/notices/inner": "not among the addresses", "/notices/none": "answered 404"} {
 		_, bad := tooltest.Call(t, h, p, "look_up", map[string]any{"url": srv.URL + path})
 		if assert.NotNil(t, bad, path) {
 			assert.Contains(t, bad.Say, say, path)

@@ -1,13 +1,17 @@
 package builtin
 
 import (
+	"bytes"
+	"cmp"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"net/url"
 	"strings"
 
 	"golang.org/x/net/html"
+	"golang.org/x/net/html/charset"
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
@@ -61,8 +65,20 @@ func (c call) page() (loop.Result, *loop.Failure) {
 	case resp.StatusCode >= 300:
 		return fail("%s answered %d", req.URL.Host, resp.StatusCode)
 	}
+	kind := sent.Type
+	if kind == "" {
+		kind = http.DetectContentType(raw)
+	}
+	if kind, _, _ = mime.ParseMediaType(kind); !strings.HasPrefix(kind, "text/") && !strings.Contains(kind, "xml") && !strings.Contains(kind, "json") {
+		return fail("%s is %s, which is no text", req.URL.Host+req.URL.Path, cmp.Or(kind, "of no known type"))
+	}
+	if r, err := charset.NewReader(bytes.NewReader(raw), sent.Type); err == nil {
+		if read, err := io.ReadAll(r); err == nil {
+			raw = read
+		}
+	}
 	title, text := "", strings.ToValidUTF8(string(raw), "�")
-	if strings.Contains(sent.Type, "html") {
+	if strings.Contains(kind, "html") {
 		title, text = textOf(text)
 	}
 	return loop.Result{Value: map[string]any{"url": address, "title": title, "text": text}, Sent: sent}, nil
