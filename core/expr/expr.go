@@ -370,17 +370,24 @@ func (s *Scope) Mapping(v any) (m *Mapping, place string, err *Error) {
 
 // Fill gives the value with every expression in it evaluated.
 func (m *Mapping) Fill(v Vars) (any, error) {
+	return m.FillWith(v, func(s string) string { return s })
+}
+
+// FillWith does the same and passes each text that comes of an expression through
+// escape.
+func (m *Mapping) FillWith(v Vars, escape func(string) string) (any, error) {
 	switch {
 	case m == nil:
 		return nil, nil
 	case m.expr != nil:
-		return m.expr.Eval(v)
+		x, err := m.expr.Eval(v)
+		return Texts(x, escape), err
 	case m.tmpl != nil:
-		return m.tmpl.Fill(v)
+		return m.tmpl.FillWith(v, escape)
 	case m.object != nil:
 		out := make(map[string]any, len(m.object))
 		for _, k := range sorted(m.object) {
-			x, err := m.object[k].Fill(v)
+			x, err := m.object[k].FillWith(v, escape)
 			if err != nil {
 				return nil, err
 			}
@@ -390,7 +397,7 @@ func (m *Mapping) Fill(v Vars) (any, error) {
 	case m.list != nil:
 		out := make([]any, 0, len(m.list))
 		for _, e := range m.list {
-			x, err := e.Fill(v)
+			x, err := e.FillWith(v, escape)
 			if err != nil {
 				return nil, err
 			}
@@ -399,6 +406,28 @@ func (m *Mapping) Fill(v Vars) (any, error) {
 		return out, nil
 	}
 	return m.lit, nil
+}
+
+// Texts gives a value with every text in it passed through change; the value itself
+// stays as it is.
+func Texts(v any, change func(string) string) any {
+	switch x := v.(type) {
+	case string:
+		return change(x)
+	case []any:
+		out := make([]any, len(x))
+		for i, e := range x {
+			out[i] = Texts(e, change)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(x))
+		for k, e := range x {
+			out[change(k)] = Texts(e, change)
+		}
+		return out
+	}
+	return v
 }
 
 // Fits says whether what the mapping gives can be what a schema describes, as

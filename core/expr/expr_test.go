@@ -1,6 +1,7 @@
 package expr_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -91,6 +92,11 @@ func TestMappings(t *testing.T) {
 	got, err := m.Fill(vars(map[string]any{"nights": 2.0}))
 	require.NoError(t, err)
 	assert.Equal(t, map[string]any{"a": int64(3), "b": []any{"x2", "=plain", 4.0}, "c": nil}, got)
+	m, _, bad = s.Mapping(map[string]any{"all": "=state", "lit": "quiet", "t": "a{{ state.vessel }}"})
+	require.Nil(t, bad)
+	got, err = m.FillWith(vars(map[string]any{"vessel": "petrel"}), strings.ToUpper)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]any{"all": map[string]any{"VESSEL": "PETREL"}, "lit": "quiet", "t": "aPETREL"}, got, "only what comes of expressions is changed")
 	_, place, bad := s.Mapping(map[string]any{"deep": []any{"=nothing"}})
 	require.NotNil(t, bad)
 	assert.Equal(t, "/deep/0", place)

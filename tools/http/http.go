@@ -6,6 +6,7 @@ package http
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -15,9 +16,12 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
+
+	"golang.org/x/net/http/httpguts"
 
 	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
@@ -155,94 +159,131 @@ func (h *Handler) request(ctx context.Context, i engine.Invocation) (*outgoing, 
 	if j := strings.Index(d.url, "${"); j >= 0 && !strings.HasPrefix(d.url[j:], "${secret:") {
 		return nil, fmt.Errorf("%s is not set; put it into the project's .env or the environment", strings.TrimSuffix(strings.TrimPrefix(d.url[j:], "${"), "}"))
 	}
-	shown := map[string]string{"Accept": "application/json"}
-	for k, v := range d.headers {
-		shown[k] = v
-	}
+	d.headers["Accept"] = cmp.Or(d.headers["Accept"], "application/json")
 	if d.body != nil {
-		shown["Content-Type"] = d.kind
+		d.headers["Content-Type"] = d.kind
 	}
 	if i.Tool.Effect != ledger.Read {
-		shown["Idempotency-Key"] = i.Key
+		d.headers["Idempotency-Key"] = i.Key
 	}
-	full, err := h.client.Expand(d.url)
-	if err != nil {
+	var missing error
+	full, headers, body, err := d.written(func(s string) string {
+		x, err := h.client.Expand(s)
+		if missing == nil {
+			missing = err
+		}
+		return x
+	})
+	if err = errors.Join(err, missing); err != nil {
 		return nil, err
 	}
-	req, err := http.NewRequestWithContext(ctx, d.method, full, bytes.NewReader(d.body))
+	req, err := http.NewRequestWithContext(ctx, d.method, full, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
 	if req.URL.Host == "" {
 		return nil, fmt.Errorf("%q is not an absolute URL", d.url)
 	}
-	for k, v := range shown {
-		x, err := h.client.Expand(v)
-		if err != nil {
-			return nil, err
-		}
-		req.Header.Set(k, x)
+	for k, v := range headers {
+		req.Header.Set(k, v)
 	}
 	if err := h.client.Sign(req, d.auth); err != nil {
+		return nil, err
+	}
+	at, shown, sent, err := d.written(func(s string) string { return s })
+	if err != nil {
 		return nil, err
 	}
 	web.Show(d.auth, shown)
 	d.grant.Host = d.host
 	return &outgoing{req: req, auth: d.auth, grant: d.grant,
-		proof: &ledger.Sent{Method: d.method, URL: d.url, Headers: shown, Body: tools.Clip(string(d.body), record(i))}}, nil
+		proof: &ledger.Sent{Method: d.method, URL: encodedSecret.ReplaceAllString(at, "$${secret:$1}"), Headers: shown, Body: tools.Clip(string(sent), record(i))}}, nil
 }
 
+// encodedSecret is the name of a secret as it stands in a query.
+var encodedSecret = regexp.MustCompile(`%24%7Bsecret%3A(\w+)%7D`)
+
 // draft is a request before secrets are put in. Host is the one that the files
-// name; "" where it comes from the arguments.
+// name; "" where it comes from the arguments. What comes from the arguments is held:
+// only the files name secrets.
 type draft struct {
 	method, url, host, kind string
+	query                   any // beside what url has
 	headers                 map[string]string
-	body                    []byte
+	body                    any // written as kind says; nil: none
 	auth                    *project.Auth
 	grant                   web.Grant
+}
+
+// hold keeps a text from ever being read as the name of a secret, also together
+// with what stands beside it; loose gives it back as it was.
+var hold, loose = strings.NewReplacer("$", "$\x00", "{", "\x00{").Replace, strings.NewReplacer("$\x00", "$", "\x00{", "{").Replace
+
+// written gives the request with every text of it passed through expand.
+func (d *draft) written(expand func(string) string) (address string, headers map[string]string, body []byte, err error) {
+	put := func(s string) string { return loose(expand(s)) }
+	address = put(d.url)
+	if q := values(expr.Texts(d.query, put)).Encode(); q != "" {
+		address += "?" + q
+	}
+	headers = map[string]string{}
+	for k, v := range d.headers {
+		headers[k] = put(v)
+	}
+	if d.body == nil {
+		return address, headers, nil, nil
+	}
+	tree := expr.Texts(d.body, put)
+	kind, _, _ := mime.ParseMediaType(d.kind)
+	switch {
+	case kind == "application/x-www-form-urlencoded":
+		body = []byte(values(tree).Encode())
+	case strings.HasPrefix(kind, "text/"):
+		body = []byte(expr.Show(tree))
+	default:
+		body, err = json.Marshal(tree)
+	}
+	return address, headers, body, err
 }
 
 func ofFile(i engine.Invocation) (draft, error) {
 	spec := i.Tool.HTTP
 	d := draft{method: spec.Method, headers: map[string]string{}, auth: spec.Auth, grant: web.Grant{Private: spec.Private, Redirects: spec.Redirects}, kind: "application/json"}
 	var err error
-	if d.url, err = spec.URL.FillWith(i.Vars, url.PathEscape); err != nil {
+	var dots bool
+	if d.url, err = spec.URL.FillWith(i.Vars, func(v string) string {
+		dots = dots || v == "." || v == ".."
+		return hold(url.PathEscape(v))
+	}); err != nil {
 		return d, err
+	}
+	if dots {
+		return d, errors.New("a part of the path cannot be . or ..")
 	}
 	d.host = hostOf(spec.URL.String())
-	if spec.Query != nil {
-		v, err := spec.Query.Fill(i.Vars)
-		if err != nil {
-			return d, err
-		}
-		if q := values(v).Encode(); q != "" {
-			d.url += "?" + q
-		}
+	if d.query, err = spec.Query.FillWith(i.Vars, hold); err != nil {
+		return d, err
 	}
 	for k, t := range spec.Headers {
-		if d.headers[k], err = t.Fill(i.Vars); err != nil {
-			return d, err
-		}
-		if strings.ContainsAny(d.headers[k], "\r\n") {
-			return d, fmt.Errorf("the header %s would hold a line break", k)
-		}
-	}
-	switch {
-	case spec.Body != nil:
-		v, err := spec.Body.Fill(i.Vars)
+		v, err := t.FillWith(i.Vars, hold)
 		if err != nil {
 			return d, err
 		}
-		d.body, err = json.Marshal(v)
+		if !httpguts.ValidHeaderFieldValue(loose(v)) {
+			return d, fmt.Errorf("the header %s would hold a line break, or another character that no header may hold", k)
+		}
+		d.headers[http.CanonicalHeaderKey(k)] = v
+	}
+	if spec.Form != nil {
+		d.kind = "application/x-www-form-urlencoded"
+		d.body, err = spec.Form.FillWith(i.Vars, hold)
 		return d, err
-	case spec.Form != nil:
-		v, err := spec.Form.Fill(i.Vars)
-		if err != nil {
-			return d, err
-		}
-		d.body, d.kind = []byte(values(v).Encode()), "application/x-www-form-urlencoded"
 	}
-	return d, nil
+	d.body, err = spec.Body.FillWith(i.Vars, hold)
+	if spec.Body != nil && d.body == nil {
+		d.body = json.RawMessage("null")
+	}
+	return d, err
 }
 
 // hostOf gives the host that a URL names before any value is put in; "" where a
@@ -401,10 +442,10 @@ func ofOperation(i engine.Invocation) (draft, error) {
 				query.Set(p.Name, text)
 			}
 		case "header":
-			if strings.ContainsAny(text, "\r\n") {
-				return d, fmt.Errorf("%s would put a line break into a header", p.Arg)
+			if !httpguts.ValidHeaderFieldValue(text) {
+				return d, fmt.Errorf("%s would put a line break, or another character that no header may hold, into a header", p.Arg)
 			}
-			d.headers[p.Name] = text
+			d.headers[http.CanonicalHeaderKey(p.Name)] = hold(text)
 		case "cookie":
 			cookies = append(cookies, p.Name+"="+url.QueryEscape(text))
 		}
@@ -426,16 +467,6 @@ func ofOperation(i engine.Invocation) (draft, error) {
 			return d, nil
 		}
 	}
-	d.kind = op.Body
-	kind, _, _ := mime.ParseMediaType(op.Body)
-	var err error
-	switch {
-	case kind == "application/x-www-form-urlencoded":
-		d.body = []byte(values(body).Encode())
-	case strings.HasPrefix(kind, "text/"):
-		d.body = []byte(expr.Show(body))
-	default:
-		d.body, err = json.Marshal(body)
-	}
-	return d, err
+	d.kind, d.body = op.Body, expr.Texts(body, hold)
+	return d, nil
 }

@@ -1,10 +1,12 @@
 package http_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -51,6 +53,54 @@ replay: key
 	assert.Equal(t, map[string]string{"Accept": "application/json", "Authorization": "Basic ann:${secret:P}", "Content-Type": "application/x-www-form-urlencoded", "Idempotency-Key": "key-1"}, r.Sent.Headers, "the secret by its name")
 	assert.Contains(t, r.Sent.Reply, `"asked":"POST /form"`, "what came back, as it came")
 	assert.Equal(t, "application/json", r.Sent.Type)
+}
+
+func TestOnlyFilesNameSecrets(t *testing.T) {
+	srv := echo(t)
+	p := tooltest.Project(t, `
+tool: tell
+summary: Tell something when somebody asks for it.
+effect: read
+input: {type: object, properties: {x: {type: string, description: A word.}, y: {type: string, description: A word.}}}
+http: {method: POST, url: "`+srv.URL+`/{{ args.x }}", query: {k: "${secret:K}", x: "=args.x"}, headers: {x-kind: "${secret:K} {{ args.x }}", cookie: "{{ args.y }}{{ args.x }}", accept: text/plain}, body: {k: "a ${secret:K}", x: "=args.x", all: "=args", both: "${{ args.y }}{{ args.x }}"}}
+---
+tool: form
+summary: Fill a form when somebody asks for it.
+effect: read
+input: {type: object, properties: {x: {type: string, description: A word.}}}
+http: {url: "`+srv.URL+`/", form: {k: "${secret:K}", x: "=args.x"}}
+`, nil)
+	h := tool.New(web.New(&tooltest.Secrets{}))
+	for _, args := range []map[string]any{{"x": "${secret:OTHER}", "y": "${secret:OTHER}"}, {"x": "cret:OTHER}", "y": "${se"}, {"x": "}", "y": "{secret:OTHER"}} {
+		r, bad := tooltest.Call(t, h, p, "tell", args, func(i *engine.Invocation) { i.Bench = true })
+		require.Nil(t, bad, "%+v", bad)
+		got := r.Value.(map[string]any)
+		x, y := args["x"].(string), args["y"].(string)
+		body := map[string]any{"k": "a the-value", "x": x, "all": map[string]any{"x": x, "y": y}, "both": "$" + y + x}
+		want, err := json.Marshal(body)
+		require.NoError(t, err)
+		assert.JSONEq(t, string(want), got["body"].(string))
+		assert.Equal(t, "the-value "+x, got["kind"])
+		assert.Equal(t, y+x, got["trace"])
+		assert.Equal(t, "POST /"+url.PathEscape(x)+"?k=the-value&x="+url.QueryEscape(x), got["asked"])
+		assert.Contains(t, r.Sent.URL, "?k=${secret:K}&", "shown by its name")
+		assert.Equal(t, "text/plain", r.Sent.Headers["Accept"])
+		assert.Contains(t, r.Sent.Body, `"k":"a ${secret:K}"`)
+	}
+	r, bad := tooltest.Call(t, h, p, "form", map[string]any{"x": "${secret:OTHER}"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "k=the-value&x=%24%7Bsecret%3AOTHER%7D", r.Value.(map[string]any)["body"])
+	r, bad = tooltest.Call(t, h, p, "form", map[string]any{"x": "$\x00{secret:K}\x00{$"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "k=the-value&x="+url.QueryEscape("$\x00{secret:K}\x00{$"), r.Value.(map[string]any)["body"])
+	_, bad = tooltest.Call(t, h, p, "tell", map[string]any{"x": "a\x00", "y": ""})
+	require.NotNil(t, bad)
+	assert.Equal(t, ledger.NotDone, bad.Outcome)
+	for _, dots := range []string{".", ".."} {
+		_, bad = tooltest.Call(t, h, p, "tell", map[string]any{"x": dots, "y": ""})
+		require.NotNil(t, bad)
+		assert.Contains(t, bad.Say, "a part of the path cannot be . or ..")
+	}
 }
 
 func TestATokenThatEndedEarlyIsFetchedAnew(t *testing.T) {
@@ -120,6 +170,9 @@ func TestAnOperationIsARequest(t *testing.T) {
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, "GET /v1/things/a%2Fb%20c?near=1%2C2.5&tags=x&tags=y+z", r.Value, "pick takes what is wanted")
 	assert.Contains(t, r.Sent.Reply, `"who":"Bearer the-value","kind":"k","trace":"trace=t%3B1"`)
+	r, bad = tooltest.Call(t, h, p, "get_thing", map[string]any{"id": "1", "X-Kind": "${secret:OTHER}"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Contains(t, r.Sent.Reply, `"kind":"${secret:OTHER}"`, "no argument names a secret")
 	r, bad = tooltest.Call(t, h, p, "put_thing", map[string]any{"id": "1", "name": "buoy", "n": "3"})
 	require.Nil(t, bad, "%+v", bad)
 	assert.JSONEq(t, `{"name":"buoy","n":3}`, r.Value.(map[string]any)["body"].(string), "the rest of the arguments is the body")
