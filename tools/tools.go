@@ -6,6 +6,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -51,11 +53,22 @@ func (s *Set) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop
 		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "rate", Retry: true, After: wait,
 			Say: fmt.Sprintf("%s may be called %d times in a minute, and has been; the next call can be made in %s", i.Tool.Name, i.Tool.PerMinute, wait.Round(time.Second))}
 	}
-	r, bad := h.Call(ctx, i)
+	r, bad := safely(ctx, h, i)
 	if bad == nil {
 		s.kept.put(i, r, now)
 	}
 	return r, bad
+}
+
+// safely makes a mistake of ours within one call the failure of that call alone.
+func safely(ctx context.Context, h Handler, i engine.Invocation) (r loop.Result, bad *loop.Failure) {
+	defer func() {
+		if x := recover(); x != nil {
+			slog.Error("a tool broke down", "tool", i.Tool.Name, "panic", x, "stack", string(debug.Stack()))
+			r, bad = loop.Result{}, &loop.Failure{Outcome: ledger.Unknown, Class: "panic", Say: fmt.Sprintf("%s broke down: %v", i.Tool.Name, x)}
+		}
+	}()
+	return h.Call(ctx, i)
 }
 
 func stub(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {

@@ -84,6 +84,20 @@ func TestWhatHasNoStub(t *testing.T) {
 	assert.Contains(t, bad.Say, "no handler of the kind")
 }
 
+type broken struct{}
+
+func (broken) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
+	panic("out of order")
+}
+
+func TestAHandlerThatBreaksDownFailsItsCallAlone(t *testing.T) {
+	_, _, i := shaped(t, "")
+	_, bad := tools.NewSet(map[string]tools.Handler{"http": broken{}}).Call(t.Context(), i)
+	require.NotNil(t, bad)
+	assert.Equal(t, "x broke down: out of order", bad.Say)
+	assert.Equal(t, ledger.Unknown, bad.Outcome)
+}
+
 func TestClip(t *testing.T) {
 	assert.Equal(t, "short", tools.Clip("short", 10))
 	assert.Equal(t, "aaa… (9 bytes in all)", tools.Clip(strings.Repeat("a", 9), 3))

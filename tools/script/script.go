@@ -8,12 +8,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"net"
 	"net/http"
 	"regexp"
+	"runtime"
 	"runtime/metrics"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/dop251/goja"
@@ -71,53 +76,147 @@ func Check(t *project.Tool) *project.Problem {
 	return p
 }
 
+// running is one call of a script.
+type running struct {
+	vm   *goja.Runtime
+	tell io.Writer
+	// wrote says that something was sent that may have changed something elsewhere.
+	wrote atomic.Bool
+
+	mu      sync.Mutex // a script that does not stop is left behind, and may go on writing
+	log     strings.Builder
+	fetched []string
+}
+
+// grace is how long a script that was interrupted may take to stop.
+const grace = time.Second
+
 // Call runs the script of a tool.
 func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
-	var logged strings.Builder
-	var proof []string
+	r := &running{vm: goja.New(), tell: i.Logs()}
 	fail := func(class, format string, args ...any) (loop.Result, *loop.Failure) {
-		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent(&logged, proof)}
+		f := &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: r.sent()}
+		if r.wrote.Load() {
+			f.Outcome = ledger.Unknown
+		}
+		return loop.Result{}, f
 	}
 	prog, err := h.program(i.Tool.Script.Code)
 	if err != nil {
 		return fail("config", "the script cannot be compiled: %v", err)
 	}
-	vm := goja.New()
-	vm.SetMaxCallStackSize(maxDepth)
-	done := make(chan struct{})
-	var watch sync.WaitGroup
-	watch.Add(1)
-	go func() { defer watch.Done(); guard(ctx, vm, done) }()
-	value, err := h.run(ctx, vm, prog, i, &logged, &proof)
-	close(done)
-	watch.Wait()
-	if err != nil {
-		var stop *goja.InterruptedError
-		var thrown *goja.Exception
-		var deep *goja.StackOverflowError
-		switch {
-		case errors.As(err, &deep):
-			return fail("script", "the call stack is deeper than %d: does it call itself without an end?", maxDepth)
-		case errors.As(err, &stop):
-			return fail("timeout", "%v", stop.Value())
-		case errors.As(err, &thrown):
-			return fail("script", "%s", said(thrown))
-		}
-		return fail("script", "%s", strings.TrimPrefix(err.Error(), "RangeError: "))
+	r.vm.SetMaxCallStackSize(maxDepth)
+	type end struct {
+		value     any
+		class, no string
 	}
-	return loop.Result{Value: value, Sent: sent(&logged, proof)}, nil
+	ended := make(chan end, 1)
+	work(func() {
+		var e end
+		defer func() {
+			if x := recover(); x != nil {
+				e = end{class: "script", no: fmt.Sprintf("the script broke down: %v", x)}
+			}
+			ended <- e
+		}()
+		v, err := h.run(ctx, r, prog, i)
+		if e.value = v; err != nil {
+			e.class, e.no = why(err)
+		}
+	})
+	sample := []metrics.Sample{{Name: heapMetric}}
+	metrics.Read(sample)
+	before, began := sample[0].Value.Uint64(), time.Now()
+	tick := time.NewTicker(5 * time.Millisecond)
+	defer tick.Stop()
+	over, late, stuck := "", ctx.Done(), (<-chan time.Time)(nil)
+	stop := func(format string, args ...any) {
+		over, late, stuck = fmt.Sprintf(format, args...), nil, time.After(grace)
+		r.vm.Interrupt(over)
+	}
+	for {
+		select {
+		case e := <-ended:
+			if e.no != "" && over != "" {
+				return fail("timeout", "%s", over)
+			}
+			if e.no != "" {
+				return fail(e.class, "%s", e.no)
+			}
+			return loop.Result{Value: e.value, Sent: r.sent()}, nil
+		case <-late:
+			stop("the script had not ended after %s and was interrupted", time.Since(began).Round(time.Millisecond))
+		case <-stuck:
+			return fail("timeout", "%s; it stands in one step that does not end and is left behind", over)
+		case <-tick.C:
+			metrics.Read(sample)
+			if now := sample[0].Value.Uint64(); over == "" && now > before+maxHeap {
+				stop("the script used more than %d MB of memory and was interrupted", maxHeap>>20)
+			}
+		}
+	}
+}
+
+// idle are goroutines that have run a script and wait for the next: their stacks have
+// grown to what a script needs, which is most of the cost of a new one.
+var idle = make(chan chan func(), runtime.GOMAXPROCS(0))
+
+// work does something on a goroutine of its own.
+func work(do func()) {
+	select {
+	case w := <-idle:
+		w <- do
+		return
+	default:
+	}
+	w := make(chan func(), 1)
+	go func() {
+		for do := range w {
+			do()
+			select {
+			case idle <- w:
+			default:
+				return
+			}
+		}
+	}()
+	w <- do
+}
+
+// why says what ended a script.
+func why(err error) (class, say string) {
+	var stop *goja.InterruptedError
+	var thrown *goja.Exception
+	var deep *goja.StackOverflowError
+	switch {
+	case errors.As(err, &deep):
+		return "script", fmt.Sprintf("the call stack is deeper than %d: does it call itself without an end?", maxDepth)
+	case errors.As(err, &stop):
+		return "timeout", fmt.Sprint(stop.Value())
+	case errors.As(err, &thrown):
+		return "script", said(thrown)
+	}
+	return "script", strings.TrimPrefix(err.Error(), "RangeError: ")
 }
 
 // sent is the proof of a script: what it fetched, and what it wrote.
-func sent(log *strings.Builder, fetched []string) *ledger.Sent {
-	if log.Len() == 0 && len(fetched) == 0 {
+func (r *running) sent() *ledger.Sent {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.log.Len() == 0 && len(r.fetched) == 0 {
 		return nil
 	}
-	return &ledger.Sent{Method: "SCRIPT", Body: strings.Join(fetched, "\n"), Log: log.String()}
+	return &ledger.Sent{Method: "SCRIPT", Body: strings.Join(r.fetched, "\n"), Log: r.log.String()}
 }
 
-// said gives the message of what a script threw, without its class or stack.
-func said(e *goja.Exception) string {
+// said gives the message of what a script threw, without its class or stack. To ask
+// for it can run the script's own code.
+func said(e *goja.Exception) (say string) {
+	defer func() {
+		if recover() != nil {
+			say = "the script threw something that cannot be shown"
+		}
+	}()
 	if o, ok := e.Value().(*goja.Object); ok {
 		if m := o.Get("message"); m != nil && m.String() != "" {
 			name := "Error"
@@ -133,19 +232,98 @@ func said(e *goja.Exception) string {
 	return e.Value().String()
 }
 
-func (h *Handler) program(code string) (*goja.Program, error) {
+// program is a script that was compiled, with what binds it.
+type program struct{ itself, bounds *goja.Program }
+
+func (h *Handler) program(code string) (program, error) {
 	if p, ok := h.programs.Load(code); ok {
-		return p.(*goja.Program), nil
+		return p.(program), nil
 	}
-	p, err := compile(code)
-	if err == nil {
-		h.programs.Store(code, p)
+	itself, err := compile(code)
+	if err != nil {
+		return program{}, err
 	}
-	return p, err
+	p := program{itself, bounds(code)}
+	h.programs.Store(code, p)
+	return p, nil
 }
 
-func (h *Handler) run(ctx context.Context, vm *goja.Runtime, prog *goja.Program, i engine.Invocation, logged *strings.Builder, proof *[]string) (any, error) {
-	f, err := vm.RunProgram(prog)
+// What is made in one step cannot be interrupted, so it is kept from taking all
+// memory. Only what a script names is bound: to touch the rest would cost more than
+// most scripts.
+const (
+	boundHead = `(function() { 'use strict'
+	const most = 2e7
+	const stop = (what) => { throw new RangeError(what + ' would have more than ' + most + ' elements') }
+	const bound = (of, name, size) => {
+		const does = of[name]
+		const value = function(...a) {
+			if (size(this, a[0]) > most) stop('what ' + name + ' makes')
+			return does.apply(this, a)
+		}
+		Object.defineProperty(of, name, {value, writable: true, configurable: true})
+	}
+	const made = (name) => {
+		const of = globalThis[name]
+		const value = function(...a) {
+			if (a.length === 1 && a[0] > most) stop('the ' + name)
+			return new.target ? Reflect.construct(of, a, new.target === value ? of : new.target) : of(...a)
+		}
+		Object.setPrototypeOf(value, of)
+		value.prototype = of.prototype
+		of.prototype.constructor = value
+		Object.defineProperty(globalThis, name, {value, writable: true, configurable: true})
+	}
+`
+	boundTail = "})()"
+)
+
+var bound = []struct{ word, code string }{
+	{"repeat", "bound(String.prototype, 'repeat', (s, n) => String(s).length * n)"},
+	{"padStart", "bound(String.prototype, 'padStart', (_, n) => n)"},
+	{"padEnd", "bound(String.prototype, 'padEnd', (_, n) => n)"},
+	{"fill", "bound(Array.prototype, 'fill', (a) => a.length)"},
+	{"join", "bound(Array.prototype, 'join', (a) => a.length)"},
+	{"from", "bound(Array, 'from', (_, x) => x?.length ?? 0)"},
+}
+
+var (
+	word  = regexp.MustCompile(`\w+`)
+	sized = regexp.MustCompile(`^(Array|ArrayBuffer|(Int|Uint)(8|16|32)Array|Uint8ClampedArray|Float(32|64)Array|Big(Int|Uint)64Array)$`)
+)
+
+// bounds gives the program that binds what a script names; nil where it names
+// nothing of the kind.
+func bounds(code string) *goja.Program {
+	words := map[string]bool{}
+	for _, w := range word.FindAllString(code, -1) {
+		words[w] = true
+	}
+	var lines []string
+	for _, b := range bound {
+		if words[b.word] {
+			lines = append(lines, b.code)
+		}
+	}
+	for _, w := range slices.Sorted(maps.Keys(words)) {
+		if sized.MatchString(w) {
+			lines = append(lines, "made('"+w+"')")
+		}
+	}
+	if len(lines) == 0 {
+		return nil
+	}
+	return goja.MustCompile("bounds", boundHead+strings.Join(lines, "\n")+boundTail, true)
+}
+
+func (h *Handler) run(ctx context.Context, r *running, prog program, i engine.Invocation) (any, error) {
+	vm := r.vm
+	if prog.bounds != nil {
+		if _, err := vm.RunProgram(prog.bounds); err != nil {
+			return nil, err
+		}
+	}
+	f, err := vm.RunProgram(prog.itself)
 	if err != nil {
 		return nil, err
 	}
@@ -153,39 +331,32 @@ func (h *Handler) run(ctx context.Context, vm *goja.Runtime, prog *goja.Program,
 	if !ok {
 		return nil, errors.New("the script is not the body of a function")
 	}
-	parse, _ := goja.AssertFunction(vm.Get("JSON").ToObject(vm).Get("parse"))
-	give := func(v any) (goja.Value, error) {
-		raw, err := json.Marshal(v)
+	jsons := vm.Get("JSON").ToObject(vm) // before the script can change it
+	stringify, _ := goja.AssertFunction(jsons.Get("stringify"))
+	var params []goja.Value
+	for _, v := range []any{i.Args, i.Vars["state"], i.Vars["person"], i.Vars["today"], i.Vars["now"]} {
+		p, err := give(vm, v)
 		if err != nil {
 			return nil, err
 		}
-		return parse(goja.Undefined(), vm.ToValue(string(raw))) // the script gets copies of its own
+		params = append(params, p)
 	}
-	all, err := give([]any{i.Args, i.Vars["state"], i.Vars["person"], i.Vars["today"], i.Vars["now"]})
-	if err != nil {
-		return nil, err
-	}
-	var params []goja.Value
-	for n := range 5 {
-		params = append(params, all.ToObject(vm).Get(strconv.Itoa(n)))
-	}
-	told := i.Logs()
 	params = append(params, vm.ToValue(func(c goja.FunctionCall) goja.Value {
-		from := logged.Len()
+		words := make([]string, len(c.Arguments))
 		for n, a := range c.Arguments {
-			if n > 0 {
-				logged.WriteByte(' ')
-			}
-			if logged.Len() < maxLog {
-				logged.WriteString(tools.Clip(a.String(), maxLog))
-			}
+			words[n] = a.String()
 		}
-		logged.WriteByte('\n')
-		_, _ = told.Write([]byte(logged.String()[from:])) // it never fails
+		line := tools.Clip(strings.Join(words, " "), maxLog)
+		r.mu.Lock()
+		if r.log.Len() < maxLog {
+			r.log.WriteString(line + "\n")
+		}
+		r.mu.Unlock()
+		fmt.Fprintln(r.tell, line)
 		return goja.Undefined()
 	}))
 	if allowed := i.Tool.Script.Fetch; len(allowed) > 0 {
-		params = append(params, vm.ToValue(h.fetcher(ctx, vm, allowed, give, proof)))
+		params = append(params, vm.ToValue(h.fetcher(ctx, r, allowed)))
 	}
 	out, err := call(goja.Undefined(), params...)
 	if err != nil {
@@ -194,7 +365,6 @@ func (h *Handler) run(ctx context.Context, vm *goja.Runtime, prog *goja.Program,
 	if out == nil || goja.IsUndefined(out) || goja.IsNull(out) {
 		return nil, nil
 	}
-	stringify, _ := goja.AssertFunction(vm.Get("JSON").ToObject(vm).Get("stringify"))
 	text, err := stringify(goja.Undefined(), out)
 	if err != nil {
 		return nil, err
@@ -210,39 +380,56 @@ func (h *Handler) run(ctx context.Context, vm *goja.Runtime, prog *goja.Program,
 	return v, err
 }
 
-const heapMetric = "/memory/classes/heap/objects:bytes"
-
-// guard interrupts a script that takes too long or grows too large.
-func guard(ctx context.Context, vm *goja.Runtime, done <-chan struct{}) {
-	sample := []metrics.Sample{{Name: heapMetric}}
-	metrics.Read(sample)
-	before := sample[0].Value.Uint64()
-	began := time.Now()
-	tick := time.NewTicker(5 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case <-done:
-			return
-		case <-ctx.Done():
-			vm.Interrupt(fmt.Sprintf("the script had not ended after %s and was interrupted", time.Since(began).Round(time.Millisecond)))
-			return
-		case <-tick.C:
-			metrics.Read(sample)
-			if now := sample[0].Value.Uint64(); now > before+maxHeap {
-				vm.Interrupt(fmt.Sprintf("the script used more than %d MB of memory and was interrupted", maxHeap>>20))
-				return
+// give makes a value of the script's own: a copy, with the keys of objects in order.
+func give(vm *goja.Runtime, v any) (goja.Value, error) {
+	switch x := v.(type) {
+	case nil:
+		return goja.Null(), nil
+	case string, bool, float64, int64, int:
+		return vm.ToValue(x), nil
+	case []any:
+		list := make([]any, len(x))
+		for i, e := range x {
+			v, err := give(vm, e)
+			if err != nil {
+				return nil, err
+			}
+			list[i] = v
+		}
+		return vm.NewArray(list...), nil
+	case map[string]any:
+		o := vm.NewObject()
+		for _, k := range slices.Sorted(maps.Keys(x)) {
+			v, err := give(vm, x[k])
+			if err != nil {
+				return nil, err
+			}
+			if err := o.DefineDataProperty(k, v, goja.FLAG_TRUE, goja.FLAG_TRUE, goja.FLAG_TRUE); err != nil {
+				return nil, err
 			}
 		}
+		return o, nil
 	}
+	raw, err := json.Marshal(v) // what is left, such as a time, is what JSON makes of it
+	if err != nil {
+		return nil, err
+	}
+	var plain any
+	if err := json.Unmarshal(raw, &plain); err != nil {
+		return nil, err
+	}
+	return give(vm, plain)
 }
+
+const heapMetric = "/memory/classes/heap/objects:bytes"
 
 // maxFetch bounds one reply that a script fetches.
 const maxFetch = 4 << 20
 
 // fetcher gives the function fetch: it sends a request within what the tool
 // allows and waits for the reply, {status, ok, headers, text, json()}.
-func (h *Handler) fetcher(ctx context.Context, vm *goja.Runtime, allowed []string, give func(any) (goja.Value, error), proof *[]string) func(goja.FunctionCall) goja.Value {
+func (h *Handler) fetcher(ctx context.Context, r *running, allowed []string) func(goja.FunctionCall) goja.Value {
+	vm := r.vm
 	return func(c goja.FunctionCall) goja.Value {
 		throw := func(format string, args ...any) { panic(vm.NewGoError(fmt.Errorf(format, args...))) }
 		var opt struct {
@@ -270,8 +457,17 @@ func (h *Handler) fetcher(ctx context.Context, vm *goja.Runtime, allowed []strin
 		for k, v := range opt.Headers {
 			req.Header.Set(k, v)
 		}
+		// what was sent may have been done, until a reply says that it was not
+		writes := req.Method != http.MethodGet && req.Method != http.MethodHead
+		had := r.wrote.Load()
+		if writes {
+			r.wrote.Store(true)
+		}
 		resp, err := h.client.Do(req, web.Grant{Host: req.URL.Host, Redirects: true, Allowed: may})
 		if err != nil {
+			if op := (*net.OpError)(nil); errors.As(err, &op) && op.Op == "dial" {
+				r.wrote.Store(had) // it was not reached
+			}
 			throw("fetch %s: %v", address, err)
 		}
 		defer resp.Body.Close()
@@ -279,12 +475,17 @@ func (h *Handler) fetcher(ctx context.Context, vm *goja.Runtime, allowed []strin
 		if err != nil || len(raw) > maxFetch {
 			throw("fetch %s: the reply broke off or is larger than %d MB", address, maxFetch>>20)
 		}
-		*proof = append(*proof, fmt.Sprintf("%s %s → %d, %d bytes", req.Method, address, resp.StatusCode, len(raw)))
+		r.mu.Lock()
+		r.fetched = append(r.fetched, fmt.Sprintf("%s %s → %d, %d bytes", req.Method, address, resp.StatusCode, len(raw)))
+		r.mu.Unlock()
+		if writes && resp.StatusCode >= 400 && resp.StatusCode < 500 {
+			r.wrote.Store(had)
+		}
 		headers := map[string]any{}
 		for k := range resp.Header {
 			headers[strings.ToLower(k)] = resp.Header.Get(k)
 		}
-		v, err := give(map[string]any{"status": resp.StatusCode, "ok": resp.StatusCode < 300, "headers": headers, "text": strings.ToValidUTF8(string(raw), "\uFFFD")})
+		v, err := give(vm, map[string]any{"status": resp.StatusCode, "ok": resp.StatusCode < 300, "headers": headers, "text": strings.ToValidUTF8(string(raw), "\uFFFD")})
 		if err != nil {
 			throw("fetch %s: %v", address, err)
 		}
@@ -293,7 +494,7 @@ func (h *Handler) fetcher(ctx context.Context, vm *goja.Runtime, allowed []strin
 			if json.Unmarshal(raw, &x) != nil {
 				throw("fetch %s: the reply is not JSON", address)
 			}
-			out, err := give(x)
+			out, err := give(vm, x)
 			if err != nil {
 				throw("fetch %s: %v", address, err)
 			}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"testing"
 	"time"
 
@@ -51,10 +52,20 @@ func TestAScriptThatFails(t *testing.T) {
 		"returns a function": {"return () => 1", "script", "the result is not JSON"},
 		"reaches outside":    {"return require('fs')", "script", "require is not defined"},
 		"a circle":           {"const a = {}; a.a = a; return a", "script", "circular"},
+		"breaks JSON":        {"JSON = undefined; throw new Error('still here')", "script", "still here"},
+		"throws in throwing": {"throw {get message() { throw 1 }}", "script", "threw something that cannot be shown"},
+		"throws a proxy":     {"throw new Proxy({}, {get() { throw 2 }})", "script", "threw something that cannot be shown"},
+		"loops in throwing":  {"throw {get message() { for (;;); }}", "timeout", "was interrupted"},
+		"does not stop":      {`return /^(a+)+\1$/.test('a'.repeat(40) + 'b')`, "timeout", "it stands in one step that does not end and is left behind"},
+		"a long text":        {"return 'x'.repeat(1e9)", "script", "what repeat makes would have more than"},
+		"a wide text":        {"return 'x'.padEnd(1e9)", "script", "what padEnd makes"},
+		"a long list":        {"return new Array(1e9).fill(0)", "script", "the Array would have more than 20000000 elements"},
+		"a made list":        {"return Array.from({length: 1e9})", "script", "what from makes"},
+		"a large buffer":     {"return new Uint8Array(1e11)", "script", "the Uint8Array would have more than"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			limit := 10 * time.Second
-			if name == "loops for ever" {
+			if c.class == "timeout" && name != "eats memory" {
 				limit = 50 * time.Millisecond
 			}
 			_, bad := call(t, c.code, limit)
@@ -63,6 +74,32 @@ func TestAScriptThatFails(t *testing.T) {
 			assert.Contains(t, bad.Say, c.say)
 			assert.Equal(t, ledger.NotDone, bad.Outcome, "a script reaches nothing, so nothing was done")
 		})
+	}
+}
+
+func TestWhatIsBoundWorksAsItDid(t *testing.T) {
+	r, bad := call(t, "return [[1, 2].join('-'), 'ab'.repeat(2), 'x'.padStart(3, '0'), Array.from('abc').length, [0, 0].fill(7), Array.isArray([]), [] instanceof Array, new Array(2, 3), Array(2).length, new Uint8Array([1, 2]).length, [].constructor === Array]", time.Minute)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, []any{"1-2", "abab", "00x", 3.0, []any{7.0, 7.0}, true, true, []any{2.0, 3.0}, 2.0, 2.0, true}, r.Value)
+}
+
+func TestWhatAScriptSentMayHaveBeenDone(t *testing.T) {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/no" {
+			w.WriteHeader(http.StatusConflict)
+		}
+	}))
+	defer srv.Close()
+	gone := httptest.NewServer(nil)
+	gone.Close()
+	for sends, outcome := range map[string]ledger.Outcome{"fetch('HOST/yes', {method: 'POST'})": ledger.Unknown, "fetch('HOST/no', {method: 'POST'})": ledger.NotDone, "fetch('HOST/yes')": ledger.NotDone,
+		"fetch('GONE/', {method: 'POST'})": ledger.NotDone, "fetch('HOST/yes', {method: 'PUT'}); fetch('HOST/no', {method: 'PUT'})": ledger.Unknown} {
+		code := strings.NewReplacer("HOST", srv.URL, "GONE", gone.URL).Replace(sends)
+		p := tooltest.Project(t, "tool: put_in\nsummary: Put it in when it is asked for.\nscript:\n  fetch: [\""+srv.URL+"/\", \""+gone.URL+"/\"]\n  code: \""+code+"; throw new Error('after it')\"\n", nil)
+		_, bad := tooltest.Call(t, script.New(web.New(&tooltest.Secrets{})), p, "put_in", nil)
+		if assert.NotNil(t, bad, sends) {
+			assert.Equal(t, outcome, bad.Outcome, sends)
+		}
 	}
 }
 
