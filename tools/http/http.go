@@ -258,7 +258,7 @@ func ofFile(i engine.Invocation) (draft, error) {
 		return d, err
 	}
 	if dots {
-		return d, errors.New("a part of the path cannot be . or ..")
+		return d, errors.New("a part of the path would lead elsewhere (. or ..)")
 	}
 	d.host = hostOf(spec.URL.String())
 	if d.query, err = spec.Query.FillWith(i.Vars, hold); err != nil {

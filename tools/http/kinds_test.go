@@ -99,7 +99,7 @@ http: {url: "`+srv.URL+`/", form: {k: "${secret:K}", x: "=args.x"}}
 	for _, dots := range []string{".", ".."} {
 		_, bad = tooltest.Call(t, h, p, "tell", map[string]any{"x": dots, "y": ""})
 		require.NotNil(t, bad)
-		assert.Contains(t, bad.Say, "a part of the path cannot be . or ..")
+		assert.Contains(t, bad.Say, "a part of the path would lead elsewhere (. or ..)")
 	}
 }
 
