@@ -107,12 +107,13 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	out.MS = time.Since(began).Milliseconds()
 	sent := r.Sent
 	if bad == nil {
-		value := bl.Value(r.Value)
+		r.Value = bl.Value(r.Value)
+		value := r.Value
 		if raw, err := json.Marshal(value); err == nil {
 			out.Bytes = len(raw)
 		}
 		var sp loop.Spoken
-		if sp, bad = loop.Speak(t, vars, value, ""); bad == nil {
+		if sp, bad = loop.Speak(t, vars, r, ""); bad == nil {
 			out.Status, out.Result, out.Words, out.Sets, out.Cut = "returned", value, sp.Words, sp.Sets, !sp.Whole
 		} else {
 			out.Result = value

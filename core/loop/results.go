@@ -31,6 +31,7 @@ type Failure struct {
 // Result is what a handler brought back.
 type Result struct {
 	Value any
+	More  bool // there were more rows than the tool may take
 	Sent  *ledger.Sent
 }
 
@@ -45,7 +46,8 @@ type Spoken struct {
 // words that the model reads; a result that does not fit is a failure. It
 // serves runs and the bench alike. Handle is the name by which later calls can
 // have the whole of a result that is cut; "" is none.
-func Speak(t *project.Tool, v expr.Vars, value any, handle string) (Spoken, *Failure) {
+func Speak(t *project.Tool, v expr.Vars, r Result, handle string) (Spoken, *Failure) {
+	value := r.Value
 	bad := func(format string, args ...any) (Spoken, *Failure) {
 		return Spoken{}, &Failure{Outcome: ledger.Unknown, Class: "result", Say: fmt.Sprintf(format, args...)}
 	}
@@ -63,6 +65,9 @@ func Speak(t *project.Tool, v expr.Vars, value any, handle string) (Spoken, *Fai
 			return bad("says.done could not be filled in: %v", err)
 		}
 		words, whole = Shorten(t, w, handle)
+	}
+	if _, list := rowsOf(value); r.More {
+		words += fmt.Sprintf("\n… there are more than these %d rows; they were not read. Ask for something narrower to see all of it.", len(list))
 	}
 	sp := Spoken{Words: words, Whole: whole, Sets: map[string]any{}}
 	if b := t.Builtin; b != nil && b.Do == "state.set" {
@@ -119,7 +124,7 @@ func Vars(p *project.Project, s *run.State, step string) expr.Vars {
 func CallReturned(p *project.Project, s *run.State, step string, r Result, took time.Duration, now time.Time, jitter float64) []ledger.Event {
 	c := s.Call(step)
 	t := p.Tools[c.Decided.Tool]
-	sp, bad := Speak(t, callVars(p, s, t, c), r.Value, HandleOf(s.Run, step))
+	sp, bad := Speak(t, callVars(p, s, t, c), r, HandleOf(s.Run, step))
 	if bad != nil {
 		bad.Sent = r.Sent
 		return []ledger.Event{CallFailed(p, s, step, *bad, took, now, jitter)}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton/core/coretest"
+	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/core/run"
@@ -242,4 +243,12 @@ func TestACallFromOutsideIsARunOfOneCall(t *testing.T) {
 	w.Step()
 	assert.Contains(t, w.S.Closed.Problem.Say, `There is no tool "nothing".`)
 	assert.Contains(t, w.S.Closed.Problem.Say, "look, pay, reserve, tide, toot")
+}
+
+func TestRowsThatWereNotReadAreSaid(t *testing.T) {
+	tool := coretest.Project(t, coretest.Main).Tools["tide"]
+	tool.Output, tool.Done = nil, nil
+	sp, bad := loop.Speak(tool, expr.Vars{}, loop.Result{Value: []any{"a", "b"}, More: true}, "")
+	require.Nil(t, bad)
+	assert.Equal(t, "[\"a\",\"b\"]\n… there are more than these 2 rows; they were not read. Ask for something narrower to see all of it.", sp.Words)
 }

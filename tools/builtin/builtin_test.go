@@ -205,7 +205,9 @@ func TestLargeFoldersAndFilesHaveBounds(t *testing.T) {
 	b.refused("cat", map[string]any{"path": "pipe"}, "it is not a plain file")
 	b.refused("save", map[string]any{"path": "pipe", "text": "x"}, "it is not a plain file")
 	b.ok("save", map[string]any{"path": "long.md", "text": strings.Repeat("a word\n", 2001)})
-	b.refused("grep", map[string]any{"text": "a word"}, "more than 2000 lines have these words; look for some that are rarer")
+	found := b.ok("grep", map[string]any{"text": "a word"})
+	assert.Len(t, found.Value, 2000)
+	assert.True(t, found.More, "that there are more is said")
 	var was, is strings.Builder
 	for i := range 100_000 {
 		fmt.Fprintf(&was, "%d\n", i)
@@ -220,8 +222,12 @@ func TestLargeFoldersAndFilesHaveBounds(t *testing.T) {
 	for i := range 2000 {
 		require.NoError(t, os.WriteFile(filepath.Join(b.dir, "notes", fmt.Sprint("f", i)), nil, 0o600))
 	}
-	b.refused("ls", nil, "there are more than 2000 files; say with match which are wanted")
-	assert.Len(t, b.ok("ls", map[string]any{"match": "f199?"}).Value, 10)
+	list := b.ok("ls", nil)
+	assert.Len(t, list.Value, 2000)
+	assert.True(t, list.More)
+	list = b.ok("ls", map[string]any{"match": "f199?"})
+	assert.Len(t, list.Value, 10)
+	assert.False(t, list.More)
 }
 
 func TestReckoningIsExact(t *testing.T) {
@@ -245,7 +251,7 @@ func TestFactsAndMessages(t *testing.T) {
 	b := begin(t)
 	assert.Equal(t, map[string]any{"length_m": 46.0}, b.ok("facts", nil).Value, "only what is granted")
 	assert.Equal(t, map[string]any{"length_m": 12.4}, b.ok("note_length", map[string]any{"length_m": "12.4"}).Value)
-	sp, bad := loop.Speak(b.p.Tools["note_length"], map[string]any{"state": map[string]any{}}, map[string]any{"length_m": 12.4}, "")
+	sp, bad := loop.Speak(b.p.Tools["note_length"], map[string]any{"state": map[string]any{}}, loop.Result{Value: map[string]any{"length_m": 12.4}}, "")
 	require.Nil(t, bad)
 	assert.Equal(t, map[string]any{"length_m": 12.4}, sp.Sets)
 	faults := b.p.Tools["note_length"].Input.Check(map[string]any{"booking": "B-2"})

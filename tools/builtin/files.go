@@ -190,7 +190,7 @@ func walk(dirs []folder, do func(f folder, p, shown string, info fs.FileInfo) er
 
 func (c call) list(dirs []folder) (loop.Result, *loop.Failure) {
 	match := c.text("match")
-	out := []any{}
+	out, more := []any{}, false
 	err := walk(dirs, func(_ folder, p, shown string, info fs.FileInfo) error {
 		if c.ctx.Err() != nil {
 			return c.ctx.Err()
@@ -205,7 +205,8 @@ func (c call) list(dirs []folder) (loop.Result, *loop.Failure) {
 			}
 		}
 		if len(out) == maxFound {
-			return fmt.Errorf("there are more than %d files; say with match which are wanted, such as *.md", maxFound)
+			more = true
+			return fs.SkipAll
 		}
 		out = append(out, map[string]any{"path": shown, "bytes": float64(info.Size()), "changed": info.ModTime().UTC().Format(time.RFC3339)})
 		return nil
@@ -213,12 +214,12 @@ func (c call) list(dirs []folder) (loop.Result, *loop.Failure) {
 	if err != nil {
 		return c.refuse("%v", err)
 	}
-	return loop.Result{Value: out}, nil
+	return loop.Result{Value: out, More: more}, nil
 }
 
 func (c call) search(dirs []folder) (loop.Result, *loop.Failure) {
 	words := strings.ToLower(c.text("text"))
-	out := []any{}
+	out, more := []any{}, false
 	err := walk(dirs, func(f folder, p, shown string, info fs.FileInfo) error {
 		if c.ctx.Err() != nil {
 			return c.ctx.Err()
@@ -230,7 +231,8 @@ func (c call) search(dirs []folder) (loop.Result, *loop.Failure) {
 		for n, line := range strings.Split(text, "\n") {
 			if strings.Contains(strings.ToLower(line), words) {
 				if len(out) == maxFound {
-					return fmt.Errorf("more than %d lines have these words; look for some that are rarer", maxFound)
+					more = true
+					return fs.SkipAll
 				}
 				out = append(out, map[string]any{"path": shown, "line": float64(n + 1), "text": clip(strings.TrimSpace(line), 300)})
 			}
@@ -240,7 +242,7 @@ func (c call) search(dirs []folder) (loop.Result, *loop.Failure) {
 	if err != nil {
 		return c.refuse("the search was not finished: %v", err)
 	}
-	return loop.Result{Value: out}, nil
+	return loop.Result{Value: out, More: more}, nil
 }
 
 func clip(s string, n int) string {

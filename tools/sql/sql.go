@@ -96,14 +96,11 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		}
 		return loop.Result{Value: rows[0], Sent: sent}, nil
 	}
-	if more {
-		sent.Log = fmt.Sprintf("there are more rows than the %d that the tool takes (rows:)", q.Rows)
-	}
 	out := make([]any, len(rows))
 	for n := range rows {
 		out[n] = rows[n]
 	}
-	return loop.Result{Value: out, Sent: sent}, nil
+	return loop.Result{Value: out, More: more, Sent: sent}, nil
 }
 
 var named = regexp.MustCompile(`:([A-Za-z_][A-Za-z0-9_]*)`)
