@@ -3,7 +3,6 @@
 package sandbox
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -70,15 +69,7 @@ func note(pid int, on bool) {
 // began gives when a process began, in ticks since the machine did; "" where
 // there is no such process.
 func began(pid int) string {
-	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return ""
-	}
-	i := strings.LastIndex(string(raw), ") ")
-	if i < 0 {
-		return ""
-	}
-	f := strings.Fields(string(raw)[i+2:])
+	f := stat(strconv.Itoa(pid))
 	if len(f) < 20 {
 		return ""
 	}

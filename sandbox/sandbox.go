@@ -13,11 +13,11 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
-	"unsafe"
 
 	ll "github.com/landlock-lsm/go-landlock/landlock/syscall"
 	"golang.org/x/sys/unix"
@@ -55,7 +55,7 @@ type Done struct {
 
 // system is what nearly every program has to read to start.
 var system = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d", "/etc/alternatives", "/etc/localtime", "/etc/ssl",
-	"/etc/nsswitch.conf", "/etc/hosts", "/etc/resolv.conf", "/etc/passwd", "/etc/group", "/etc/mime.types", "/proc/meminfo", "/proc/cpuinfo", "/proc/stat", "/proc/sys/vm/overcommit_memory", "/sys/devices/system/cpu", "/sys/fs/cgroup"}
+	"/etc/nsswitch.conf", "/etc/hosts", "/etc/resolv.conf", "/etc/passwd", "/etc/group", "/etc/mime.types", "/etc/gitconfig", "/proc/meminfo", "/proc/cpuinfo", "/proc/stat", "/proc/sys/vm/overcommit_memory", "/sys/devices/system/cpu", "/sys/fs/cgroup"}
 
 var devices = []string{"/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom"}
 
@@ -70,23 +70,46 @@ var abi = sync.OnceValue(func() int {
 
 // Missing says what the kernel lacks to bound programs; "" where nothing.
 func Missing() string {
-	if abi() < 1 {
+	switch {
+	case abi() < 1:
 		return "this kernel has no Landlock, with which files are kept from programs"
+	case archs[runtime.GOARCH] == 0:
+		return "the system calls of this processor (" + runtime.GOARCH + ") are not known to the sandbox"
+	case filtering() != nil:
+		return "this kernel lets no system calls be filtered here (" + filtering().Error() + ")"
 	}
 	return ""
 }
+
+// filtering says why a filter cannot be set; it is tried once, on a thread of its own.
+var filtering = sync.OnceValue(func() error {
+	ch := make(chan error)
+	go func() {
+		runtime.LockOSThread() // never unlocked, as in Run
+		err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+		if err == nil {
+			var fd int
+			if fd, _, err = filter(false); err == nil {
+				unix.Close(fd)
+			}
+		}
+		ch <- err
+	}()
+	return <-ch
+})
 
 // accessRead and accessWrite are Landlock's rights on files. Newer rights are
 // left out where the kernel does not know them.
 const (
 	accessRead  = ll.AccessFSExecute | ll.AccessFSReadFile | ll.AccessFSReadDir
-	accessWrite = ll.AccessFSWriteFile | ll.AccessFSRemoveDir | ll.AccessFSRemoveFile | ll.AccessFSMakeChar | ll.AccessFSMakeDir | ll.AccessFSMakeReg | ll.AccessFSMakeSock |
-		ll.AccessFSMakeFifo | ll.AccessFSMakeBlock | ll.AccessFSMakeSym
-	fileRights = ll.AccessFSExecute | ll.AccessFSReadFile | ll.AccessFSWriteFile | ll.AccessFSTruncate
+	accessWrite = ll.AccessFSWriteFile | ll.AccessFSRemoveDir | ll.AccessFSRemoveFile | ll.AccessFSMakeDir | ll.AccessFSMakeReg | ll.AccessFSMakeSock | ll.AccessFSMakeFifo | ll.AccessFSMakeSym
+	// accessNever is granted to none: a device that a program made would open all that is on it.
+	accessNever = ll.AccessFSMakeChar | ll.AccessFSMakeBlock
+	fileRights  = ll.AccessFSExecute | ll.AccessFSReadFile | ll.AccessFSWriteFile | ll.AccessFSTruncate
 )
 
 func handled() uint64 {
-	all := uint64(accessRead | accessWrite)
+	all := uint64(accessRead | accessWrite | accessNever)
 	if abi() >= 2 {
 		all |= ll.AccessFSRefer
 	}
@@ -150,7 +173,7 @@ func (s *Spec) ruleset() (int, error) {
 		err = errors.Join(err, add(p, ll.AccessFSReadFile|ll.AccessFSWriteFile))
 	}
 	for _, p := range append([]string{s.Dir}, s.Writes...) {
-		err = errors.Join(err, add(p, handled()))
+		err = errors.Join(err, add(p, handled()&^accessNever))
 	}
 	if err != nil {
 		unix.Close(fd)
@@ -169,25 +192,10 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	if len(s.Args) == 0 {
 		return Done{}, errors.New("no program is named")
 	}
-	type ended struct {
-		done Done
-		err  error
-	}
-	ch := make(chan ended, 1)
-	go func() {
-		runtime.LockOSThread() // never unlocked: the thread carries the bounds, and goes with the goroutine
-		d, err := s.run(ctx)
-		ch <- ended{d, err}
-	}()
-	e := <-ch
-	return e.done, e.err
-}
-
-func (s *Spec) run(ctx context.Context) (Done, error) {
 	cmd := exec.Command(s.Args[0], s.Args[1:]...)
 	cmd.Env, cmd.Dir = s.Env, s.Dir
 	cmd.Stdin = bytes.NewReader(s.Stdin)
-	w := &watch{spec: s, stop: make(chan struct{})}
+	w := &watch{spec: &s, stop: make(chan struct{}), groups: map[int]bool{}}
 	out, errs := &bounded{limit: s.Output, w: w, name: "standard output"}, &bounded{limit: s.Output, w: w, name: "standard error"}
 	cmd.Stdout, cmd.Stderr = out, errs
 	if s.Log != nil {
@@ -198,24 +206,17 @@ func (s *Spec) run(ctx context.Context) (Done, error) {
 	// for its limits to be set before it does anything.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL, Ptrace: !s.Bare}
 	cmd.WaitDelay = 500 * time.Millisecond
-	if !s.Bare {
-		if err := s.confine(); err != nil {
-			return Done{}, err
-		}
-	}
-	if err := cmd.Start(); err != nil {
+	started, over := make(chan error, 1), make(chan struct{})
+	defer close(over)
+	go func() {
+		runtime.LockOSThread() // never unlocked: the thread carries the bounds, and goes with the goroutine
+		started <- s.start(cmd, w)
+		<-over // Pdeathsig is of the thread
+	}()
+	if err := <-started; err != nil {
 		return Done{}, err
 	}
-	w.begin(cmd.Process.Pid)
-	elsewhere(func() { note(w.pid, true) })
-	defer elsewhere(func() { note(w.pid, false) })
-	if !s.Bare {
-		if err := s.release(w.pid); err != nil {
-			_ = cmd.Process.Kill() // it has not begun
-			_ = cmd.Wait()
-			return Done{}, err
-		}
-	}
+	defer w.forget()
 	var watching sync.WaitGroup
 	watching.Add(1)
 	go func() { defer watching.Done(); w.look(ctx) }()
@@ -223,12 +224,8 @@ func (s *Spec) run(ctx context.Context) (Done, error) {
 	close(w.stop)
 	watching.Wait()
 	w.killAll() // what it left behind
-	if !s.Bare {
-		elsewhere(func() {
-			if size(s.Dir, s.Disk-1) >= s.Disk && w.reason() == "" {
-				w.broke(fmt.Sprintf("it wrote more than %d MB to its folder", s.Disk>>20))
-			}
-		})
+	if !s.Bare && w.reason() == "" && size(s.Dir, s.Disk-1) >= s.Disk {
+		w.broke(fmt.Sprintf("it wrote more than %d MB to its folder", s.Disk>>20))
 	}
 	d := Done{Stdout: out.b.Bytes(), Stderr: errs.b.Bytes(), Broke: w.reason(), Late: w.late}
 	var exit *exec.ExitError
@@ -243,6 +240,54 @@ func (s *Spec) run(ctx context.Context) (Done, error) {
 	return d, nil
 }
 
+// start starts the program within its bounds, which this thread keeps.
+func (s *Spec) start(cmd *exec.Cmd, w *watch) error {
+	if !s.Bare {
+		own, err := real(append([]string{s.Dir}, s.Writes...))
+		if err != nil {
+			return err
+		}
+		listener, group, err := s.confine()
+		if err != nil {
+			return err
+		}
+		cmd.SysProcAttr.Pgid = group
+		go (&guard{fd: listener, own: own, mine: w.mine, join: w.join}).serve()
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	elsewhere(func() { w.begin(cmd.Process.Pid) })
+	if s.Bare {
+		return nil
+	}
+	if err := s.release(cmd.Process.Pid); err != nil {
+		elsewhere(func() {
+			_ = cmd.Process.Kill() // it has not begun
+			_ = cmd.Wait()
+			w.forget()
+		})
+		return err
+	}
+	return nil
+}
+
+// real gives folders without the links that lead to them. What is not there is
+// left out.
+func real(paths []string) ([]string, error) {
+	var out []string
+	for _, p := range paths {
+		r, err := filepath.EvalSymlinks(p)
+		switch {
+		case err == nil:
+			out = append(out, r)
+		case !errors.Is(err, fs.ErrNotExist):
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 // elsewhere does something on a thread that is not confined.
 func elsewhere(do func()) {
 	done := make(chan struct{})
@@ -250,21 +295,53 @@ func elsewhere(do func()) {
 	<-done
 }
 
-// confine puts the bounds on files and network onto this thread.
-func (s *Spec) confine() error {
+// confine puts the bounds on files, network, rights and system calls onto this
+// thread, and gives what filter gives.
+func (s *Spec) confine() (listener, group int, err error) {
 	fd, err := s.ruleset()
 	if err != nil {
-		return err
+		return -1, 0, err
 	}
 	defer unix.Close(fd)
-	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
-		return fmt.Errorf("the sandbox cannot be entered: %w", err)
+	if err = dropRights(); err == nil {
+		err = unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
 	}
-	if err := ll.LandlockRestrictSelf(fd, 0); err != nil {
-		return fmt.Errorf("the sandbox cannot be entered: %w", err)
+	if err == nil {
+		err = ll.LandlockRestrictSelf(fd, 0)
+	}
+	if err != nil {
+		return -1, 0, fmt.Errorf("the sandbox cannot be entered: %w", err)
 	}
 	return filter(s.Network)
 }
+
+// dropRights lets a program of root's have no more rights than anybody's, save that
+// it may read and write what the folders that it is granted hold.
+func dropRights() error {
+	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	var data [2]unix.CapUserData
+	if err := unix.Capget(&head, &data[0]); err != nil {
+		return err
+	}
+	const keep = 1 << unix.CAP_DAC_OVERRIDE
+	data[0].Inheritable, data[1].Inheritable = data[0].Permitted&keep, 0
+	if err := unix.Capset(&head, &data[0]); err != nil {
+		return err
+	}
+	if data[0].Effective&(1<<unix.CAP_SETPCAP) == 0 { // not root's, or few are left: the filter refuses the worst
+		return nil
+	}
+	if err := unix.Prctl(unix.PR_SET_SECUREBITS, secbitNoRoot|secbitNoRootLocked, 0, 0, 0); err != nil {
+		return err
+	}
+	return unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_RAISE, unix.CAP_DAC_OVERRIDE, 0, 0)
+}
+
+// From linux/securebits.h: a program of the user 0 gets no rights for being so.
+const (
+	secbitNoRoot       = 1 << 0
+	secbitNoRootLocked = 1 << 1
+)
 
 // release sets the limits of a program that stands at its first instruction, and
 // lets it go.
@@ -273,65 +350,21 @@ func (s *Spec) release(pid int) error {
 	if _, err := unix.Wait4(pid, &st, 0, nil); err != nil || !st.Stopped() {
 		return fmt.Errorf("the program did not stop for its limits to be set (%v)", err)
 	}
-	for what, n := range map[int]uint64{unix.RLIMIT_FSIZE: uint64(s.Disk), unix.RLIMIT_CORE: 0, unix.RLIMIT_DATA: uint64(s.Memory) * 4, unix.RLIMIT_NOFILE: 256} {
-		lim := unix.Rlimit{Cur: n, Max: n}
-		if err := unix.Prlimit(pid, what, &lim, nil); err != nil {
-			return fmt.Errorf("its limits cannot be set: %w", err)
+	var err error
+	elsewhere(func() {
+		for what, n := range map[int]uint64{unix.RLIMIT_FSIZE: uint64(s.Disk), unix.RLIMIT_CORE: 0, unix.RLIMIT_DATA: uint64(s.Memory) * 4, unix.RLIMIT_NOFILE: 256} {
+			err = errors.Join(err, unix.Prlimit(pid, what, &unix.Rlimit{Cur: n, Max: n}, nil))
 		}
+		_ = unix.Setpriority(unix.PRIO_PROCESS, pid, 10) // so that what looks after it comes first; what it starts inherits this
+	})
+	if err != nil {
+		return fmt.Errorf("its limits cannot be set: %w", err)
 	}
-	_ = unix.Setpriority(unix.PRIO_PROCESS, pid, 10) // so that what looks after it comes first; what it starts inherits this
 	if err := unix.PtraceDetach(pid); err != nil {
 		return fmt.Errorf("it cannot be let go: %w", err)
 	}
 	return nil
 }
-
-// filter refuses system calls to this thread and what it starts: a session of its
-// own, in which it could hide from its group, ways around the other bounds, and,
-// where the network is not granted, every socket but local ones. Landlock knows of
-// TCP alone.
-func filter(network bool) error {
-	const errno = unix.SECCOMP_RET_ERRNO
-	arch, ok := archs[runtime.GOARCH]
-	if !ok {
-		return nil // Landlock stands alone there
-	}
-	stmt := func(code uint16, k uint32) unix.SockFilter { return unix.SockFilter{Code: code, K: k} }
-	jump := func(k uint32, jt, jf uint8) unix.SockFilter {
-		return unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JEQ | unix.BPF_K, Jt: jt, Jf: jf, K: k}
-	}
-	load := func(off uint32) unix.SockFilter { return stmt(unix.BPF_LD|unix.BPF_W|unix.BPF_ABS, off) }
-	ret := func(k uint32) unix.SockFilter { return stmt(unix.BPF_RET|unix.BPF_K, k) }
-	prog := []unix.SockFilter{load(4), jump(arch, 1, 0), ret(unix.SECCOMP_RET_KILL_PROCESS), load(0)}
-	const eperm = errno | uint32(unix.EPERM)
-	if arch == unix.AUDIT_ARCH_X86_64 { // its second set of numbers (x32) would pass by what follows
-		prog = append(prog, unix.SockFilter{Code: unix.BPF_JMP | unix.BPF_JGE | unix.BPF_K, Jf: 1, K: 0x40000000}, ret(errno|uint32(unix.ENOSYS)))
-	}
-	for _, nr := range []uint32{unix.SYS_SETSID, unix.SYS_PROCESS_VM_READV, unix.SYS_PROCESS_VM_WRITEV, unix.SYS_TKILL, unix.SYS_MOUNT, unix.SYS_UNSHARE, unix.SYS_SETNS, unix.SYS_BPF, unix.SYS_KEYCTL} {
-		prog = append(prog, jump(nr, 0, 1), ret(eperm))
-	}
-	// ptrace: only what lets a program be started by us; the thread that starts it
-	// has the same bounds, so nothing else would keep the two apart
-	prog = append(prog, jump(unix.SYS_PTRACE, 0, 4), load(16), jump(unix.PTRACE_TRACEME, 2, 0), jump(unix.PTRACE_DETACH, 1, 0), ret(eperm), load(0))
-	// no signal to the service, nor to all there are
-	for _, nr := range []uint32{unix.SYS_KILL, unix.SYS_TGKILL} {
-		prog = append(prog, jump(nr, 0, 4), load(16), jump(uint32(os.Getpid()), 1, 0), jump(^uint32(0), 0, 1), ret(eperm), load(0))
-	}
-	prog = append(prog, jump(unix.SYS_IO_URING_SETUP, 0, 1), ret(errno|uint32(unix.ENOSYS)))
-	if !network {
-		// socket(domain, …): only AF_UNIX
-		prog = append(prog, jump(unix.SYS_SOCKET, 0, 3), load(16), jump(unix.AF_UNIX, 1, 0), ret(errno|uint32(unix.EACCES)))
-	}
-	prog = append(prog, ret(unix.SECCOMP_RET_ALLOW))
-	f := unix.SockFprog{Len: uint16(len(prog)), Filter: &prog[0]}
-	if err := unix.Prctl(unix.PR_SET_SECCOMP, unix.SECCOMP_MODE_FILTER, uintptr(unsafe.Pointer(&f)), 0, 0); err != nil {
-		return fmt.Errorf("the sandbox cannot be entered: %w", err)
-	}
-	return nil
-}
-
-// archs are the names that the kernel has for machines.
-var archs = map[string]uint32{"amd64": unix.AUDIT_ARCH_X86_64, "arm64": unix.AUDIT_ARCH_AARCH64}
 
 // bounded keeps what a program writes, up to a limit.
 type bounded struct {
@@ -354,13 +387,13 @@ func (b *bounded) Write(p []byte) (int, error) {
 // watch looks after what limits of the kernel do not cover.
 type watch struct {
 	spec *Spec
-	pid  int
 	stop chan struct{}
 	late bool
 
-	mu   sync.Mutex
-	why  string
-	seen map[int]bool // processes that came from it
+	mu     sync.Mutex
+	why    string
+	groups map[int]bool // of processes, that are the program's
+	ended  bool
 }
 
 const (
@@ -371,7 +404,38 @@ const (
 func (w *watch) begin(pid int) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.pid = pid
+	w.groups[pid] = true
+	note(pid, true)
+}
+
+func (w *watch) mine(group int) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.groups[group]
+}
+
+// join says whether a process of the program may be in a group: one of its own, or
+// a new one. So none gets out of sight.
+func (w *watch) join(group, pid int) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.ended || !w.groups[group] && group != pid {
+		return false
+	}
+	if !w.groups[group] {
+		w.groups[group] = true
+		note(group, true)
+	}
+	return true
+}
+
+// forget strikes out what begin and join wrote down.
+func (w *watch) forget() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for g := range w.groups {
+		note(g, false)
+	}
 }
 
 func (w *watch) reason() string {
@@ -393,14 +457,16 @@ func (w *watch) broke(why string) {
 func (w *watch) killAll() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.pid == 0 {
-		return
+	w.ended = true
+	for range 3 { // a change of group that was let through just before may move a process behind us
+		w.signal(unix.SIGKILL)
 	}
-	_ = unix.Kill(-w.pid, unix.SIGKILL) // the whole group at once, so that no fork slips through
-	for p := range w.seen {
-		if pgid, err := unix.Getpgid(p); err == nil && pgid != unix.Getpgrp() && w.seen[pgid] {
-			_ = unix.Kill(p, unix.SIGKILL)
-		}
+}
+
+// signal reaches whole groups at once, so that no fork slips through.
+func (w *watch) signal(sig unix.Signal) {
+	for g := range w.groups {
+		_ = unix.Kill(-g, sig)
 	}
 }
 
@@ -413,7 +479,9 @@ func (w *watch) look(ctx context.Context) {
 			return
 		case <-ctx.Done():
 			w.late = true
-			_ = unix.Kill(-w.pid, unix.SIGTERM)
+			w.mu.Lock()
+			w.signal(unix.SIGTERM)
+			w.mu.Unlock()
 			select {
 			case <-w.stop:
 			case <-time.After(grace):
@@ -425,79 +493,100 @@ func (w *watch) look(ctx context.Context) {
 		if w.spec.Bare {
 			continue
 		}
-		count, rss := w.count()
+		pids, rss := w.count()
 		switch {
-		case count > w.spec.Processes:
-			w.broke(fmt.Sprintf("it had %d processes at a time; %d are allowed", count, w.spec.Processes))
+		case len(pids) > w.spec.Processes:
+			w.broke(fmt.Sprintf("it had %d processes at a time; %d are allowed", len(pids), w.spec.Processes))
 		case rss > w.spec.Memory:
 			w.broke(fmt.Sprintf("it used more than %d MB of memory", w.spec.Memory>>20))
-		case n%10 == 0 && size(w.spec.Dir, w.spec.Disk) > w.spec.Disk:
+		case n%10 == 0 && size(w.spec.Dir, w.spec.Disk)+unlinked(pids) > w.spec.Disk:
 			w.broke(fmt.Sprintf("it wrote more than %d MB to its folder", w.spec.Disk>>20))
 		}
 	}
 }
 
-// count gives the processes of the program's group and their memory.
-func (w *watch) count() (n int, rss int64) {
+// count gives the processes of the program's groups, one more than are allowed at
+// the most, and their memory.
+func (w *watch) count() (pids []string, rss int64) {
 	procs, err := os.ReadDir("/proc")
 	if err != nil {
-		return 0, 0
+		return nil, 0
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.seen == nil {
-		w.seen = map[int]bool{w.pid: true}
-	}
 	for _, p := range procs {
 		if c := p.Name()[0]; c < '0' || c > '9' {
 			continue
 		}
-		raw, err := os.ReadFile("/proc/" + p.Name() + "/stat")
-		if err != nil {
+		f := stat(p.Name())
+		if len(f) < 22 {
 			continue
 		}
-		_, rest, ok := strings.Cut(string(raw), ") ") // the name may hold anything
-		if i := strings.LastIndex(string(raw), ") "); ok && i >= 0 {
-			rest = string(raw)[i+2:]
-		}
-		var state string
-		var ppid, pgrp int
-		if _, err := fmt.Sscan(rest, &state, &ppid, &pgrp); err != nil {
+		if group, err := strconv.Atoi(f[2]); err != nil || !w.groups[group] {
 			continue
 		}
-		if pgrp != w.pid && !w.seen[ppid] {
-			continue
-		}
-		var id int
-		if _, err := fmt.Sscan(p.Name(), &id); err != nil {
-			continue
-		}
-		w.seen[id] = true
-		if n++; n > w.spec.Processes {
+		if pids = append(pids, p.Name()); len(pids) > w.spec.Processes {
 			break // enough to know
 		}
-		f := strings.Fields(rest)
-		if len(f) > 21 {
-			var pages int64
-			if _, err := fmt.Sscan(f[21], &pages); err == nil {
-				rss += pages * int64(os.Getpagesize())
-			}
+		if pages, err := strconv.ParseInt(f[21], 10, 64); err == nil {
+			rss += pages * int64(os.Getpagesize())
 		}
 	}
-	return n, rss
+	return pids, rss
 }
 
-// size adds up a folder, and stops when it is beyond a limit.
-func size(dir string, limit int64) int64 {
+// stat gives the fields of /proc/PID/stat that follow the name, which may hold
+// anything: the state, the parent, the group, …; none where there is no such process.
+func stat(pid string) []string {
+	raw, err := os.ReadFile("/proc/" + pid + "/stat")
+	if err != nil {
+		return nil
+	}
+	i := strings.LastIndex(string(raw), ") ")
+	if i < 0 {
+		return nil
+	}
+	return strings.Fields(string(raw)[i+2:])
+}
+
+// unlinked adds up the files that processes have open and that are in no folder
+// any more.
+func unlinked(pids []string) int64 {
+	type file struct{ dev, ino uint64 }
+	seen := map[file]bool{}
 	var sum int64
-	_ = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+	for _, p := range pids {
+		dir := "/proc/" + p + "/fd/"
+		fds, err := os.ReadDir(dir)
 		if err != nil {
+			continue // it went away meanwhile
+		}
+		for _, fd := range fds {
+			var st unix.Stat_t
+			if unix.Stat(dir+fd.Name(), &st) != nil || st.Mode&unix.S_IFMT != unix.S_IFREG || st.Nlink > 0 || seen[file{st.Dev, st.Ino}] {
+				continue
+			}
+			seen[file{st.Dev, st.Ino}] = true
+			sum += st.Size
+		}
+	}
+	return sum
+}
+
+// size adds up a folder, and stops when it is beyond a limit. Each entry counts a
+// little, since names fill a disk too.
+func size(dir string, limit int64) int64 {
+	const entry = 1 << 10
+	var sum int64
+	_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || path == dir {
 			return nil // it went away meanwhile
 		}
+		n := int64(entry)
 		if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
-			sum += info.Size()
+			n = max(n, info.Size())
 		}
-		if sum > limit {
+		if sum += n; sum > limit {
 			return fs.SkipAll
 		}
 		return nil
