@@ -395,7 +395,9 @@ var tryCommand = command{
 			} else {
 				k.tried(out)
 			}
-			if *keep && out.Status != "refused" {
+			if *keep && out.Status == "refused" {
+				k.note("no stub was made: the call was refused before it was made\n")
+			} else if *keep {
 				edit, aerr := add()
 				if aerr != nil {
 					return fmt.Errorf("no stub was made: %w", aerr)

@@ -126,6 +126,8 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	id := fmt.Sprint(tk["id"])
 	assert.NotEmpty(t, get("/api/tickets/" + id)["schema"])
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow","shown":"else"}`, 422)
+	early := a.call("POST", fmt.Sprintf("/api/tools/%v/stubs", tk["tool"]), fmt.Sprintf(`{"run":%q,"step":%q}`, tk["run"], tk["step"]), 409)
+	assert.Contains(t, early["detail"], "has brought nothing yet", "what waits is no stub")
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"refuse","because":"not today","id":"x"}`, 200)
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"refuse","because":"not today","id":"x"}`, 200)
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow"}`, 409)

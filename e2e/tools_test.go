@@ -79,6 +79,13 @@ func (a *api) bench(dir string) {
 	assert.Equal(t, string(raw), string(again), "nothing was written")
 	a.call("POST", "/api/tools/none/stubs", `{}`, 404)
 	a.call("POST", "/api/tools/tell/stubs", fmt.Sprintf(`{"try":%v}`, found["try"]), 400)
+
+	refused := a.call("POST", "/api/tools/berth_facts/try", `{"args":{"berth":7}}`, 200)
+	assert.Equal(t, "refused", refused["status"])
+	assert.Contains(t, a.call("POST", "/api/tools/berth_facts/stubs", fmt.Sprintf(`{"try":%v}`, refused["try"]), 409)["detail"], "was refused before the call")
+	absent := a.call("POST", "/api/tools/find_vessel/try", `{"args":{"name":"Nowhere"}}`, 200)
+	edit = a.call("POST", "/api/tools/find_vessel/stubs", fmt.Sprintf(`{"try":%v}`, absent["try"]), 201)
+	assert.Contains(t, edit["text"], `, status: 404}`, "what failed, fails as it did")
 }
 
 func TestARecordedCallBecomesAStub(t *testing.T) {

@@ -219,6 +219,9 @@ func (s *Service) draft(ctx context.Context, tool string, in api.NewStub) (proje
 		if t.ID != tool {
 			return d, problem(http.StatusBadRequest, "", "the try %d is one of %s", in.Try, t.ID)
 		}
+		if t.Status == "refused" {
+			return d, problem(http.StatusConflict, "A stub needs something that came back.", "the try %d was refused before the call", in.Try)
+		}
 		after := d.After
 		d = DraftOf(t)
 		d.After = after
@@ -238,7 +241,7 @@ func (s *Service) draft(ctx context.Context, tool string, in api.NewStub) (proje
 func DraftOf(t api.Tried) project.StubDraft {
 	d := project.StubDraft{Args: t.Args, Returns: t.Result}
 	if t.Status != "returned" {
-		d.Fails = t.Error
+		d.Fails, d.Class, d.Outcome = t.Error, t.Class, t.Known
 		if t.Sent != nil {
 			d.Status = t.Sent.Status
 		}
@@ -248,7 +251,7 @@ func DraftOf(t api.Tried) project.StubDraft {
 
 // ofCall fills a draft from a recorded call.
 func ofCall(events []ledger.Event, step, tool string, d *project.StubDraft) error {
-	found := false
+	found, ended := false, false
 	for _, e := range events {
 		if e.Step != step {
 			continue
@@ -267,15 +270,19 @@ func ofCall(events []ledger.Event, step, tool string, d *project.StubDraft) erro
 			if err := json.Unmarshal(x.Result, &d.Returns); err != nil {
 				return err
 			}
+			d.Fails, d.Status, ended = "", 0, true // an attempt before may have failed
 		case *ledger.CallFailed:
-			d.Fails = x.Say
+			d.Fails, d.Class, d.Outcome, ended = x.Say, x.Class, x.Outcome, true
 			if x.Sent != nil {
 				d.Status = x.Sent.Status
 			}
 		}
 	}
-	if !found {
+	switch {
+	case !found:
 		return problem(http.StatusNotFound, "Look at the run's steps.", "the run has no call %q that came so far", step)
+	case !ended:
+		return problem(http.StatusConflict, "A stub needs something that came back.", "the call %q has brought nothing yet", step)
 	}
 	return nil
 }

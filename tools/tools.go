@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -96,7 +97,8 @@ func stub(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure)
 			if err != nil {
 				return bad("config", "stub %d of %s cannot be filled in: %v", n+1, i.Tool.Name, err)
 			}
-			return loop.Result{}, &loop.Failure{Outcome: s.Outcome, Class: s.Class, Say: say, Status: s.Status, Sent: sent}
+			again := slices.Contains([]string{"rate", "server", "cut", "timeout", "unreachable"}, s.Class) // what may pass
+			return loop.Result{}, &loop.Failure{Outcome: s.Outcome, Class: s.Class, Say: say, Status: s.Status, Retry: again, Sent: sent}
 		}
 		v, err := s.Returns.Fill(i.Vars)
 		if err != nil {

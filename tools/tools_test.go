@@ -160,7 +160,7 @@ func TestARateIsKept(t *testing.T) {
 }
 
 func TestStubsCanBeLateAndFailInEveryWay(t *testing.T) {
-	set, _, i := shaped(t, "timeout: 10s\nstubs:\n  - {when: args.name == 'late', after: 3s, returns: there}\n  - {when: args.name == 'never', after: 1m, returns: there}\n  - {fails: {say: \"{{ args.name }} broke\", status: 503, class: server, outcome: unknown}}\n")
+	set, _, i := shaped(t, "timeout: 10s\nstubs:\n  - {when: args.name == 'late', after: 3s, returns: there}\n  - {when: args.name == 'never', after: 1m, returns: there}\n  - {fails: {say: \"{{ args.name }} broke\", status: 503}}\n")
 	i.Stub = true
 	var waited time.Duration
 	i.Pause = func(_ context.Context, d time.Duration) error { waited += d; return nil }
@@ -181,7 +181,7 @@ func TestStubsCanBeLateAndFailInEveryWay(t *testing.T) {
 	name("it")
 	_, bad = set.Call(t.Context(), i)
 	require.NotNil(t, bad)
-	assert.Equal(t, loop.Failure{Outcome: ledger.Unknown, Class: "server", Say: "it broke", Status: 503, Sent: &ledger.Sent{Method: "STUB", URL: "stub 3 of x"}}, *bad)
+	assert.Equal(t, loop.Failure{Outcome: ledger.Unknown, Class: "server", Say: "it broke", Status: 503, Retry: true, Sent: &ledger.Sent{Method: "STUB", URL: "stub 3 of x"}}, *bad)
 	i.Pause = nil
 	name("late")
 	ctx, cancel := context.WithCancel(t.Context())

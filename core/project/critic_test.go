@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton/core/coretest"
+	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 )
 
@@ -156,6 +157,23 @@ func TestAStubIsPutBeforeTheOthersAndAllElseStays(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "no { { bell }}", say)
 	assert.Equal(t, 409, p.Tools["bell"].Stubs[0].Status)
+
+	for _, c := range []struct {
+		draft project.StubDraft
+		want  string
+	}{
+		{project.StubDraft{Class: "refused", Outcome: ledger.NotDone}, `fails: "no"}`},
+		{project.StubDraft{Class: "timeout", Outcome: ledger.Unknown}, `fails: {say: "no", class: "timeout", outcome: unknown}}`},
+		{project.StubDraft{Class: "server", Outcome: ledger.Unknown, Status: 503}, `fails: {say: "no", status: 503}}`},
+		{project.StubDraft{Class: "rate", Outcome: ledger.NotDone, Status: 429}, `fails: {say: "no", status: 429}}`},
+		{project.StubDraft{Class: "command", Outcome: ledger.Unknown, Status: 3}, `fails: {say: "no", status: 3, class: "command", outcome: unknown}}`},
+	} {
+		c.draft.Fails = "no"
+		e, p := stubbed(t, map[string]string{project.Main: coretest.Main, "bell.yaml": head + "script: return 1\n"}, "bell", c.draft)
+		assert.Contains(t, e.Text, c.want)
+		got := p.Tools["bell"].Stubs[0]
+		assert.Equal(t, []any{c.draft.Class, c.draft.Outcome, c.draft.Status}, []any{got.Class, got.Outcome, got.Status}, "it fails as it did")
+	}
 }
 
 func TestAStubHasToFitTheContract(t *testing.T) {

@@ -8,6 +8,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"stonebaton/core/ledger"
 )
 
 // StubDraft is a stub to be written into a project's file.
@@ -16,6 +18,8 @@ type StubDraft struct {
 	Returns any
 	Fails   string // in place of Returns
 	Status  int    // of a failure
+	Class   string // of a failure; "" is what the status says
+	Outcome ledger.Outcome
 	After   string // a duration
 }
 
@@ -159,14 +163,33 @@ func (s StubDraft) text(t *Tool) string {
 		parts = append(parts, "after: "+s.After)
 	}
 	switch {
-	case s.Fails != "" && s.Status != 0:
-		parts = append(parts, fmt.Sprintf("fails: {say: %s, status: %d}", quoted(literalText(s.Fails)), s.Status))
 	case s.Fails != "":
-		parts = append(parts, "fails: "+quoted(literalText(s.Fails)))
+		parts = append(parts, "fails: "+s.failure())
 	default:
 		parts = append(parts, "returns: "+asJSON(literal(s.Returns)))
 	}
 	return "{" + strings.Join(parts, ", ") + "}"
+}
+
+// failure writes how a call failed, and of that only what does not go without
+// saying.
+func (s StubDraft) failure() string {
+	say := quoted(literalText(s.Fails))
+	class, outcome := failed(s.Status)
+	var more string
+	if s.Status != 0 {
+		more += fmt.Sprintf(", status: %d", s.Status)
+	}
+	if s.Class != "" && s.Class != class {
+		more += ", class: " + quoted(s.Class)
+	}
+	if s.Outcome != "" && s.Outcome != outcome {
+		more += ", outcome: " + string(s.Outcome)
+	}
+	if more == "" {
+		return say
+	}
+	return "{say: " + say + more + "}"
 }
 
 func quoted(s string) string {

@@ -452,7 +452,8 @@ func (c *compiler) sql(d *document, r *rawTool, t *Tool, sc scopes) *SQL {
 func (c *compiler) stubs(d *document, r *rawTool, t *Tool, sc scopes) {
 	for i, s := range r.Stubs {
 		at := fmt.Sprintf("/stubs/%d", i)
-		st := Stub{When: c.cond(d, sc.args, at+"/when", s.When), Class: "refused", Outcome: ledger.NotDone}
+		st := Stub{When: c.cond(d, sc.args, at+"/when", s.When)}
+		st.Class, st.Outcome = failed(0)
 		if s.After != "" {
 			st.After = span(s.After)
 		}
@@ -464,6 +465,7 @@ func (c *compiler) stubs(d *document, r *rawTool, t *Tool, sc scopes) {
 			st.Fails = c.template(d, sc.args, at+"/fails/say", say)
 			if n, ok := f["status"].(float64); ok {
 				st.Status = int(n)
+				st.Class, st.Outcome = failed(st.Status)
 			}
 			if x, ok := f["class"].(string); ok {
 				st.Class = x
@@ -487,6 +489,18 @@ func (c *compiler) stubs(d *document, r *rawTool, t *Tool, sc scopes) {
 		}
 		t.Stubs = append(t.Stubs, st)
 	}
+}
+
+// failed gives what a failure is that has a status of HTTP, as of a reply; 0 is one
+// that has none.
+func failed(status int) (class string, o ledger.Outcome) {
+	switch {
+	case status == 429:
+		return "rate", ledger.NotDone
+	case status >= 500:
+		return "server", ledger.Unknown
+	}
+	return "refused", ledger.NotDone
 }
 
 func (c *compiler) sets(d *document, r *rawTool, t *Tool, sc scopes) {
