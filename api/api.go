@@ -12,6 +12,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 	"stonebaton/core/trace"
+	"stonebaton/core/value"
 	"stonebaton/store"
 )
 
@@ -211,9 +212,9 @@ type Tool struct {
 
 // Try is what POST /api/tools/{name}/try takes.
 type Try struct {
-	Args  map[string]any `json:"args"`
-	Tools ledger.Tools   `json:"tools,omitempty"` // live or stubs
-	State map[string]any `json:"state,omitempty"`
+	Args  value.Object `json:"args"`
+	Tools ledger.Tools `json:"tools,omitempty"` // live or stubs
+	State value.Object `json:"state,omitempty"`
 }
 
 // Tried is what came of a try.
@@ -225,7 +226,7 @@ type Tried struct {
 	Tools   ledger.Tools   `json:"tools"`  // live or stubs
 	Rung    ledger.Rung    `json:"rung"`
 	Handler string         `json:"handler"`
-	Args    map[string]any `json:"args"`              // as they were sent
+	Args    value.Object   `json:"args"`              // as they were sent
 	Repairs []string       `json:"repairs,omitempty"` // what was put right in them
 	Result  any            `json:"result,omitempty"`
 	Words   string         `json:"words"`         // what the model would read
@@ -241,6 +242,20 @@ type Tried struct {
 	MS      int64          `json:"ms"`
 }
 
+// UnmarshalJSON reads a try, its result as exactly as it was written.
+func (t *Tried) UnmarshalJSON(raw []byte) error {
+	type plain Tried
+	in := struct {
+		*plain
+		Result json.RawMessage `json:"result"`
+	}{plain: (*plain)(t)}
+	err := json.Unmarshal(raw, &in)
+	if err == nil && len(in.Result) > 0 {
+		t.Result, err = value.Read(in.Result)
+	}
+	return err
+}
+
 // TryList is a page of the history of tries, the newest first.
 type TryList struct {
 	Tries []store.TryRow `json:"tries"`
@@ -251,14 +266,14 @@ type TryList struct {
 // NewStub is what POST /api/tools/{name}/stubs takes: a try, a recorded call, or
 // the stub itself.
 type NewStub struct {
-	Try     int64          `json:"try,omitempty"`
-	Run     string         `json:"run,omitempty"`
-	Step    string         `json:"step,omitempty"`
-	Args    map[string]any `json:"args,omitempty"` // of the call that it answers; every call, if not said
-	Returns any            `json:"returns,omitempty"`
-	Fails   string         `json:"fails,omitempty"`
-	Status  int            `json:"status,omitempty"`
-	After   string         `json:"after,omitempty"`
+	Try     int64        `json:"try,omitempty"`
+	Run     string       `json:"run,omitempty"`
+	Step    string       `json:"step,omitempty"`
+	Args    value.Object `json:"args,omitempty"` // of the call that it answers; every call, if not said
+	Returns any          `json:"returns,omitempty"`
+	Fails   string       `json:"fails,omitempty"`
+	Status  int          `json:"status,omitempty"`
+	After   string       `json:"after,omitempty"`
 }
 
 // Source is a place that brings tools.
@@ -300,13 +315,13 @@ type Ticket struct {
 
 // Settle is what POST /api/tickets/{id}/settle takes.
 type Settle struct {
-	Verb    ledger.Verb    `json:"verb"`
-	Because string         `json:"because,omitempty"`
-	Args    map[string]any `json:"args,omitempty"`
-	Result  any            `json:"result,omitempty"`
-	As      string         `json:"as,omitempty"`
-	ID      string         `json:"id,omitempty"`
-	Shown   ledger.Hash    `json:"shown,omitempty"`
+	Verb    ledger.Verb  `json:"verb"`
+	Because string       `json:"because,omitempty"`
+	Args    value.Object `json:"args,omitempty"`
+	Result  any          `json:"result,omitempty"`
+	As      string       `json:"as,omitempty"`
+	ID      string       `json:"id,omitempty"`
+	Shown   ledger.Hash  `json:"shown,omitempty"`
 }
 
 // Stop is what POST /api/runs/{id}/stop takes.

@@ -17,6 +17,7 @@ import (
 	"stonebaton/client"
 	"stonebaton/core/ledger"
 	"stonebaton/core/trace"
+	"stonebaton/core/value"
 	"stonebaton/store"
 )
 
@@ -545,8 +546,7 @@ func (k *call) detail(run string, d *trace.Detail) {
 			}
 		case json.RawMessage:
 			if len(x) > 0 {
-				var val any
-				if json.Unmarshal(x, &val) == nil {
+				if val, err := value.Read(x); err == nil {
 					if b, err := json.MarshalIndent(val, "      ", "  "); err == nil {
 						k.print("%-6s%s\n", name, b)
 					}
@@ -832,7 +832,8 @@ var answerCommand = settling("answer", "TICKET happened|not_happened|give_up", "
 		}
 		s := api.Settle{Verb: ledger.Verb(args[0])}
 		if *result != "" {
-			if err := json.Unmarshal([]byte(*result), &s.Result); err != nil {
+			var err error
+			if s.Result, err = value.Read([]byte(*result)); err != nil {
 				return s, use("-result is not JSON: %v", err)
 			}
 		}

@@ -311,6 +311,7 @@ func TestTheBench(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "notes"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "notes.yaml"), []byte(notes), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "vague.yaml"), []byte("tool: vague\nsummary: The data.\neffect: read\ninput: {type: object, properties: {day: {type: string, description: The day.}}}\nstubs: [{returns: 1}]\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "crate.yaml"), []byte("tool: open_crate\nsummary: Open a crate by its number when somebody asks for it.\neffect: read\ninput: {type: object, required: [number], properties: {number: {type: integer, description: Its number.}}}\ncommand: {run: [cat]}\n"), 0o644))
 	s := demo(t, dir)
 	p := browse(t, s.url)
 
@@ -328,9 +329,10 @@ func TestTheBench(t *testing.T) {
 		words, out []string
 	}{
 		"find_vessel":  {map[string]string{"name": "Petrel"}, []string{`"length_m":12.4`}, []string{"GET", "/vessels/Petrel", "Authorization", "→ 200 application/json", "raw reply", `"home": "Ardnish"`}},
-		"berth_facts":  {map[string]string{"berth": "C4"}, []string{"C4 is in the Customs basin"}, []string{"SELECT * FROM berths WHERE berth = :berth", "1 rows"}},
+		"berth_facts":  {map[string]string{"berth": "C4"}, []string{"C4 is in the Customs basin"}, []string{"SELECT * FROM berths WHERE berth = :berth", "1 row"}},
 		"reckon_dues":  {map[string]string{"length_m": "12.4", "nights": "2"}, []string{"Dues: 57.68 EUR"}, []string{"SCRIPT", "rate 1.6"}},
 		"tell":         {map[string]string{"to": "ann", "text": "Hello."}, []string{`"id":"M-`}, []string{"OUTBOX", "to ann"}},
+		"open_crate":   {map[string]string{"number": "9007199254740993"}, []string{`"number":9007199254740993`}, []string{"standard input", `"number": 9007199254740993`}}, // longer than a number of the browser's
 		"assign_berth": {map[string]string{"berth": "quay"}, []string{"assign_berth was not called"}, []string{"Nothing was sent anywhere."}},
 	} {
 		p.open("/bench/" + tool)

@@ -20,6 +20,7 @@ import (
 	"stonebaton/core/prompt"
 	"stonebaton/core/run"
 	"stonebaton/core/schema"
+	"stonebaton/core/value"
 )
 
 // note is what a driver finds in its mailbox. A note with nothing in it makes
@@ -424,8 +425,7 @@ func (d *driver) call(a loop.Call) {
 	d.stage(a.Event)
 	step := a.Event.Step
 	vars := loop.Vars(d.project, d.state, step)
-	var args any
-	_ = json.Unmarshal(a.Call.Args, &args) // it was checked when it was decided or amended
+	args, _ := value.Read(a.Call.Args) // it was checked when it was decided or amended
 	opened := d.state.Opened
 	inv := Invocation{Project: d.project, Tool: a.Tool, Args: args, Vars: vars, Facts: d.state.Facts, Key: a.Started.Key, Stub: a.Started.Stub,
 		Run: d.run, Person: opened.Person, Pause: d.pause}
@@ -617,8 +617,8 @@ func (d *driver) amendment(t *run.Ticket, change map[string]any) (json.RawMessag
 		return nil, refused("Give the values to change, or allow it as it is.", "an amendment changes at least one value")
 	}
 	tool := d.project.Tools[t.Raised.Tool]
-	var args map[string]any
-	if err := json.Unmarshal(t.Raised.Args, &args); err != nil {
+	args, err := value.ReadObject(t.Raised.Args)
+	if err != nil {
 		return nil, err
 	}
 	known := schema.Keys(tool.Input.Doc())

@@ -81,6 +81,48 @@ func TestAWholeResultIsPutWhereItsNameStands(t *testing.T) {
 	assert.Equal(t, ledger.Done, s.Status())
 }
 
+func TestALongNumberGoesThroughARunAsItIs(t *testing.T) {
+	const id = "9007199254740993" // a float64 would make another of it
+	var args, vars any
+	a := &actor{do: func(_ context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+		args, vars = i.Args.(map[string]any)["id"], i.Vars["args"].(map[string]any)["id"]
+		return loop.Result{Value: map[string]any{"next": int64(9007199254740995)}}, nil
+	}}
+	a.say = script(`open {"id":`+id+`}`, "Done.")
+	log := engine.NewMemory()
+	p := coretest.Project(t, strings.Replace(coretest.Main, "tools: [look, tide, reserve, pay, toot]", "tools: [open]", 1)+`
+---
+tool: open
+summary: Open a thing by its number when it is asked for.
+effect: read
+input: {type: object, required: [id], properties: {id: {type: integer, description: Its number}}}
+output: {type: object, properties: {next: {type: integer}}}
+sets: {}
+says: {done: "{{ args.id }} is before {{ result.next }}"}
+stubs: [{returns: {}}]
+`)
+	e := start(t, log, a, func(c *engine.Config) { c.Projects = one{p} })
+	b := begin(t, e, engine.Start{})
+	wait(t, e)
+	assert.Equal(t, int64(9007199254740993), args)
+	assert.Equal(t, args, vars)
+	events, err := log.Read(ctx, b.Run)
+	require.NoError(t, err)
+	found := false
+	for _, ev := range events {
+		switch d := ev.Data.(type) {
+		case *ledger.CallDecided:
+			assert.JSONEq(t, `{"id":`+id+`}`, string(d.Args))
+			assert.Contains(t, string(d.Args), id)
+		case *ledger.CallReturned:
+			found = true
+			assert.Equal(t, `{"next":9007199254740995}`, string(d.Result))
+			assert.Equal(t, id+" is before 9007199254740995", d.Words)
+		}
+	}
+	assert.True(t, found)
+}
+
 // scriptAfter is script for a thread that has so many turns of an agent already.
 func scriptAfter(had int, lines ...string) func(prompt.Request) (prompt.Reply, *loop.ModelFailure) {
 	empty := make([]string, had)

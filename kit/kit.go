@@ -16,6 +16,7 @@ import (
 	"github.com/google/jsonschema-go/jsonschema"
 
 	"stonebaton/cli"
+	"stonebaton/core/value"
 	"stonebaton/tools/own"
 )
 
@@ -121,8 +122,7 @@ func Tool[In, Out any](name, summary string, f func(context.Context, In) (Out, e
 		if err != nil {
 			return nil, err
 		}
-		var result any
-		return result, json.Unmarshal(back, &result)
+		return value.Read(back)
 	}}}
 }
 

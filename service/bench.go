@@ -21,6 +21,7 @@ import (
 	"stonebaton/core/project"
 	"stonebaton/core/prompt"
 	"stonebaton/core/schema"
+	"stonebaton/core/value"
 	"stonebaton/engine"
 	"stonebaton/store"
 	"stonebaton/tools"
@@ -82,7 +83,7 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 		out.Tokens = prompt.Tokens(words)
 		return out, nil
 	}
-	val, repairs, faults := t.Input.Repair(any(in.Args))
+	val, repairs, faults := t.Input.Repair(map[string]any(in.Args))
 	for _, r := range repairs {
 		out.Repairs = append(out.Repairs, schema.SayRepairs([]schema.Repair{r}))
 	}
@@ -91,7 +92,7 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	}
 	out.Args, _ = val.(map[string]any)
 	at := time.Now().In(p.Zone)
-	vars := expr.Vars{"args": expr.Typed(t.Input.Doc(), val), "state": expr.Typed(p.State.Doc(), in.State), "person": map[string]any{"name": "local"}, "project": p.Name,
+	vars := expr.Vars{"args": expr.Typed(t.Input.Doc(), val), "state": expr.Typed(p.State.Doc(), map[string]any(in.State)), "person": map[string]any{"name": "local"}, "project": p.Name,
 		"run": map[string]any{"id": "", "session": ""}, "today": at.Format("2006-01-02"), "now": at}
 	if words, hit := loop.Rejected(t, vars); hit {
 		return refuse("unless", "a rule of the tool rejects it (unless)", words)
@@ -261,13 +262,15 @@ func ofCall(events []ledger.Event, step, tool string, d *project.StubDraft) erro
 			if x.Tool != tool {
 				return problem(http.StatusBadRequest, "", "the step %s is a call of %s", step, x.Tool)
 			}
-			found = json.Unmarshal(x.Args, &d.Args) == nil
+			d.Args, _ = value.ReadObject(x.Args) // of a call that was refused it may be anything
+			found = d.Args != nil
 		case *ledger.GateSettled:
 			if len(x.Args) > 0 {
-				_ = json.Unmarshal(x.Args, &d.Args) // it was checked when it was settled
+				d.Args, _ = value.ReadObject(x.Args) // it was checked when it was settled
 			}
 		case *ledger.CallReturned:
-			if err := json.Unmarshal(x.Result, &d.Returns); err != nil {
+			var err error
+			if d.Returns, err = value.Read(x.Result); err != nil {
 				return err
 			}
 			d.Fails, d.Status, ended = "", 0, true // an attempt before may have failed

@@ -17,6 +17,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 	"stonebaton/core/run"
+	"stonebaton/core/value"
 	"stonebaton/engine"
 )
 
@@ -209,11 +210,8 @@ func (t *ToolServer) result(s *run.State, id string) (*mcp.CallToolResult, error
 	}
 	for _, e := range events {
 		if ret, ok := e.Data.(*ledger.CallReturned); ok {
-			var v any
-			if json.Unmarshal(ret.Result, &v) == nil {
-				if m, ok := v.(map[string]any); ok {
-					out.StructuredContent = m
-				}
+			if m, err := value.ReadObject(ret.Result); err == nil && m != nil {
+				out.StructuredContent = m
 			}
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/core/project"
+	"stonebaton/core/value"
 	"stonebaton/engine"
 )
 
@@ -104,7 +105,7 @@ func stub(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure)
 		if err != nil {
 			return bad("config", "stub %d of %s cannot be filled in: %v", n+1, i.Tool.Name, err)
 		}
-		return loop.Result{Value: Plain(v), Sent: sent}, nil
+		return loop.Result{Value: value.Plain(v), Sent: sent}, nil
 	}
 	if len(i.Tool.Stubs) == 0 {
 		return bad("config", "%s has no stubs: add stubs: to %s, or make one on the bench", i.Tool.Name, i.Tool.Place.File)
@@ -222,27 +223,6 @@ func (k *kept) put(i engine.Invocation, r loop.Result, now time.Time) {
 		delete(k.results, first)
 	}
 	k.results[keyOf(i)] = keptResult{r, now, now.Add(i.Tool.Cache)}
-}
-
-// Plain gives a value of expressions as encoding/json has it: whole numbers as float64.
-func Plain(v any) any {
-	switch x := v.(type) {
-	case int64:
-		return float64(x)
-	case []any:
-		out := make([]any, len(x))
-		for i := range x {
-			out[i] = Plain(x[i])
-		}
-		return out
-	case map[string]any:
-		out := make(map[string]any, len(x))
-		for k, e := range x {
-			out[k] = Plain(e)
-		}
-		return out
-	}
-	return v
 }
 
 // Clip gives the head of a text for a record.

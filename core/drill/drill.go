@@ -12,6 +12,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 	"stonebaton/core/trace"
+	"stonebaton/core/value"
 )
 
 // Fault is one thing that did not go as expected.
@@ -151,8 +152,10 @@ func callsOf(t *trace.Trace, events []ledger.Event) []call {
 		case *ledger.GateSettled:
 			raw = d.Args
 		}
-		var m map[string]any
-		if len(raw) > 0 && json.Unmarshal(raw, &m) == nil {
+		if len(raw) == 0 {
+			continue
+		}
+		if m, err := value.ReadObject(raw); err == nil {
 			args[e.Step] = m
 		}
 	}

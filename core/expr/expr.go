@@ -13,6 +13,8 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
+
+	"stonebaton/core/value"
 )
 
 // Vars are the values of the names in scope: plain JSON values, and time.Time.
@@ -188,7 +190,7 @@ func Typed(doc map[string]any, v any) any {
 		}
 		return out
 	case float64:
-		if doc["type"] == "integer" && x == math.Trunc(x) {
+		if doc["type"] == "integer" && x == math.Trunc(x) && math.Abs(x) <= value.Exact {
 			return int64(x)
 		}
 	case int:
@@ -197,8 +199,8 @@ func Typed(doc map[string]any, v any) any {
 		}
 		return int64(x)
 	case int64:
-		if doc["type"] == "number" {
-			return float64(x)
+		if f, ok := value.Whole(x).(float64); ok && doc["type"] == "number" {
+			return f
 		}
 	}
 	return v

@@ -11,6 +11,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 	"stonebaton/core/run"
+	"stonebaton/core/value"
 )
 
 // carry says what the calls of the newest turn need: reads at once, writes one
@@ -239,8 +240,12 @@ func amended(c *run.Call) string {
 	if st == nil || st.Verb != ledger.Amend {
 		return ""
 	}
-	var was, is map[string]any
-	if json.Unmarshal(c.Decided.Args, &was) != nil || json.Unmarshal(st.Args, &is) != nil {
+	was, err := value.ReadObject(c.Decided.Args)
+	if err != nil {
+		return ""
+	}
+	is, err := value.ReadObject(st.Args)
+	if err != nil {
 		return ""
 	}
 	names := map[string]bool{}

@@ -10,6 +10,7 @@ import (
 	"stonebaton/core/project"
 	"stonebaton/core/prompt"
 	"stonebaton/core/run"
+	"stonebaton/core/value"
 )
 
 // HandlePrefix begins the name under which a whole result can be given to a
@@ -135,9 +136,7 @@ func PutHandles(args any, get func(handle string) (json.RawMessage, error)) (any
 			if raw == nil || err != nil {
 				return v, err
 			}
-			var out any
-			err = json.Unmarshal(raw, &out)
-			return out, err
+			return value.Read(raw)
 		case []any:
 			out := make([]any, len(x))
 			for i := range x {

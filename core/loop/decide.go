@@ -14,6 +14,7 @@ import (
 	"stonebaton/core/prompt"
 	"stonebaton/core/run"
 	"stonebaton/core/schema"
+	"stonebaton/core/value"
 )
 
 // decide takes the verdicts on all calls of the newest turn, at once and on
@@ -171,8 +172,8 @@ func readArgs(s *run.State, d *ledger.CallDecided, tool *project.Tool, text stri
 	if text = strings.TrimSpace(text); text == "" {
 		text = "{}"
 	}
-	var given any
-	if err := json.Unmarshal([]byte(text), &given); err != nil {
+	given, err := value.Read([]byte(text))
+	if err != nil {
 		return refuse("the arguments are not JSON", fmt.Sprintf("%s was not called: its arguments cannot be read as JSON (%s). Send one JSON object.", tool.Name, err))
 	}
 	d.Args = json.RawMessage(text) // in the order in which the model wrote them
@@ -245,8 +246,7 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 		due := s.At.Add(g.Within)
 		raise.Due = &due
 	}
-	var args any
-	_ = json.Unmarshal(c.Args, &args) // written by decideCall
+	args, _ := value.Read(c.Args) // written by decideCall
 	if q, err := g.Ask.Fill(vars(p, s, tool, args)); err == nil && q != "" {
 		raise.Ask = q
 	} else {

@@ -14,6 +14,7 @@ import (
 	"stonebaton/core/prompt"
 	"stonebaton/core/run"
 	"stonebaton/core/schema"
+	"stonebaton/core/value"
 )
 
 // Failure is what a handler says of a call that brought no result.
@@ -107,8 +108,7 @@ func FailedWords(t *project.Tool, v expr.Vars, f *Failure) string {
 
 func callVars(p *project.Project, s *run.State, t *project.Tool, c *run.Call) expr.Vars {
 	v := prompt.Vars(p, s, s.At)
-	var args any
-	_ = json.Unmarshal(c.Args, &args) // written by decideCall, or checked when amended
+	args, _ := value.Read(c.Args) // written by decideCall, or checked when amended
 	v["args"] = expr.Typed(t.Input.Doc(), args)
 	return v
 }
@@ -167,8 +167,7 @@ func plain(v any) any {
 	if err != nil {
 		return v
 	}
-	var out any
-	_ = json.Unmarshal(b, &out) // it was just written
+	out, _ := value.Read(b) // it was just written
 	return out
 }
 

@@ -7,6 +7,7 @@ import (
 	"math"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"stonebaton/core/ledger"
@@ -269,6 +270,8 @@ func cel(v any, doc map[string]any) string {
 	switch x := v.(type) {
 	case string:
 		return celText(x)
+	case int64:
+		return strconv.FormatInt(x, 10)
 	case float64:
 		b, _ := json.Marshal(x) // a number that came as JSON
 		s := string(b)

@@ -12,6 +12,8 @@ import (
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
+
+	"stonebaton/core/value"
 )
 
 // Bounds of one file. A project's files are written by hand; what is larger is
@@ -250,7 +252,7 @@ func (w *walker) scalar(n *yaml.Node) any {
 	case "!!int":
 		var i int64
 		if n.Decode(&i) == nil {
-			return float64(i)
+			return value.Whole(i)
 		}
 	case "!!float":
 		var f float64

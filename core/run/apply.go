@@ -9,6 +9,7 @@ import (
 	jsonpatch "github.com/evanphx/json-patch/v5"
 
 	"stonebaton/core/ledger"
+	"stonebaton/core/value"
 )
 
 // New gives the state of a run with no events.
@@ -317,7 +318,5 @@ func patched(facts map[string]any, patch json.RawMessage) (map[string]any, error
 	if err != nil {
 		return nil, fmt.Errorf("the patch does not fit the state: %w", err)
 	}
-	var next map[string]any
-	err = json.Unmarshal(out, &next)
-	return next, err
+	return value.ReadObject(out)
 }

@@ -4,12 +4,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"math"
 	"math/big"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"stonebaton/core/value"
 )
 
 // Repair is one thing about a value that was put right before it was checked.
@@ -34,14 +37,14 @@ func (s *Schema) RepairExcept(v any, stands func(string) bool) (any, []Repair, [
 	}
 	m := mender{stands: stands}
 	out := m.mend(s.comp, v, "", 0)
-	return out, m.done, s.Check(out)
+	return out, m.done, append(m.faults, s.Check(out)...)
 }
 
 // RepairJSON decodes, repairs and checks. Text that is no JSON is one fault,
 // and the value is then nil.
 func (s *Schema) RepairJSON(raw []byte) (any, []Repair, []Fault) {
-	var v any
-	if err := json.Unmarshal(raw, &v); err != nil {
+	v, err := value.Read(raw)
+	if err != nil {
 		return nil, nil, []Fault{{Say: "is not JSON: " + err.Error()}}
 	}
 	return s.Repair(v)
@@ -65,6 +68,7 @@ const deepest = 64
 
 type mender struct {
 	done   []Repair
+	faults []Fault // beside those of Check
 	stands func(string) bool
 }
 
@@ -131,9 +135,10 @@ func (m *mender) typed(s *jsonschema.Schema, v any, path string) any {
 		}
 		t := strings.TrimSpace(x)
 		if due("integer") || due("number") {
-			if f, err := strconv.ParseFloat(t, 64); err == nil && numeral(t) && (due("number") || f == float64(int64(f))) {
+			if n, ok := number(t); ok && (due("number") || isA("integer", n)) {
 				m.note(path, "was the text "+strconv.Quote(x)+"; the number "+t+" was taken")
-				return f
+				m.vague(n, due, path)
+				return n
 			}
 		}
 		if due("boolean") && (strings.EqualFold(t, "true") || strings.EqualFold(t, "false")) {
@@ -141,14 +146,16 @@ func (m *mender) typed(s *jsonschema.Schema, v any, path string) any {
 			return strings.EqualFold(t, "true")
 		}
 		if (due("array") && strings.HasPrefix(t, "[")) || (due("object") && strings.HasPrefix(t, "{")) {
-			var inner any
-			if json.Unmarshal([]byte(t), &inner) == nil {
+			if inner, err := value.Read([]byte(t)); err == nil {
 				m.note(path, "was JSON within a text; what it holds was taken")
 				return inner
 			}
 		}
-	case float64:
-		if due("string") && !due("number") && !due("integer") {
+	case float64, int64:
+		m.vague(x, due, path)
+		f, is := x.(float64)
+		exact := !is || math.Abs(f) <= value.Exact // else the text would be of another number
+		if exact && due("string") && !due("number") && !due("integer") {
 			m.note(path, "was the number "+text(x)+"; the text "+strconv.Quote(text(x))+" was taken")
 			return text(x)
 		}
@@ -163,6 +170,22 @@ func (m *mender) typed(s *jsonschema.Schema, v any, path string) any {
 		return []any{v}
 	}
 	return v
+}
+
+// number gives the number that a text holds, whole ones as exact as value.Read does.
+func number(t string) (any, bool) {
+	if n, err := strconv.ParseInt(t, 10, 64); err == nil {
+		return value.Whole(n), true
+	}
+	f, err := strconv.ParseFloat(t, 64)
+	return f, err == nil && numeral(t)
+}
+
+// vague refuses a number for an integer that is so large that it stands for many.
+func (m *mender) vague(n any, due func(string) bool, path string) {
+	if f, ok := n.(float64); ok && math.Abs(f) > value.Exact && due("integer") && !due("number") {
+		m.faults = append(m.faults, Fault{Path: path, Say: "must be an integer of at most 18 digits, not " + text(f)})
+	}
 }
 
 // numeral says whether a text is a plain decimal number, which "0x1p4", "inf"
@@ -234,8 +257,8 @@ func defaultOf(s *jsonschema.Schema) *any {
 func floats(v any) any {
 	switch x := v.(type) {
 	case json.Number:
-		f, _ := x.Float64()
-		return f
+		n, _ := number(string(x))
+		return n
 	case []any:
 		out := make([]any, len(x))
 		for i := range x {
@@ -387,9 +410,11 @@ func isA(t string, v any) bool {
 		return t == "array"
 	case map[string]any:
 		return t == "object"
+	case float64:
+		return t == "number" || t == "integer" && x == math.Trunc(x)
 	case json.Number:
 		f, err := x.Float64()
-		return t == "number" || (t == "integer" && err == nil && f == float64(int64(f)))
+		return t == "number" || t == "integer" && err == nil && f == math.Trunc(f)
 	}
 	return t == "number" || t == "integer"
 }

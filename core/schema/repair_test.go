@@ -9,11 +9,12 @@ import (
 	"pgregory.net/rapid"
 
 	"stonebaton/core/schema"
+	"stonebaton/core/value"
 )
 
 func compiled(t testing.TB, doc string) *schema.Schema {
-	var m map[string]any
-	require.NoError(t, json.Unmarshal([]byte(doc), &m))
+	m, err := value.ReadObject([]byte(doc))
+	require.NoError(t, err)
 	s, err := schema.Compile(m)
 	require.NoError(t, err)
 	return s
@@ -43,6 +44,34 @@ func TestWhatIsOnlyWrittenWronglyIsRepairedAndSaid(t *testing.T) {
 		assert.Empty(t, faults, c.in)
 		got, _ := json.Marshal(out)
 		assert.JSONEq(t, c.out, string(got))
+		assert.Equal(t, c.say, schema.SayRepairs(done))
+	}
+}
+
+func TestLongNumbersStayExact(t *testing.T) {
+	s := compiled(t, `{"type":"object","properties":{"id":{"type":"integer","default":9007199254740993},"name":{"type":"string"},"x":{"type":"number"},"some":{"type":"array","items":{"type":"integer"}},"either":{"oneOf":[{"type":"integer"},{"type":"null"}]}}}`)
+	for _, c := range []struct{ in, out, say, fault string }{
+		{`{"id":9007199254740993}`, `{"id":9007199254740993}`, "", ""},
+		{`{"id":"9007199254740993"}`, `{"id":9007199254740993}`, `id was the text "9007199254740993"; the number 9007199254740993 was taken`, ""},
+		{`{}`, `{"id":9007199254740993}`, `id was missing; its default 9007199254740993 was taken`, ""},
+		{`{"id":1,"name":9007199254740993}`, `{"id":1,"name":"9007199254740993"}`, `name was the number 9007199254740993; the text "9007199254740993" was taken`, ""},
+		{`{"id":1,"x":9007199254740993}`, `{"id":1,"x":9007199254740993}`, "", ""},
+		{`{"id":1,"x":1e300}`, `{"id":1,"x":1e+300}`, "", ""},
+		{`{"id":1,"some":9007199254740993}`, `{"id":1,"some":[9007199254740993]}`, "some was one value; a list with it was taken", ""},
+		{`{"id":1e300}`, "", "", "id must be an integer of at most 18 digits, not 1e+300"},
+		{`{"id":"99999999999999999999"}`, "", "", "id must be an integer of at most 18 digits, not 100000000000000000000"},
+		{`{"id":1,"some":[1,1e300]}`, "", "", "some.1 must be an integer of at most 18 digits, not 1e+300"},
+		{`{"id":1,"either":1e300}`, "", "", "either must be an integer of at most 18 digits, not 1e+300"},
+		{`{"id":1,"name":99999999999999999999}`, "", "", "name must be a string, not a number"},
+	} {
+		out, done, faults := s.RepairJSON([]byte(c.in))
+		if c.fault != "" {
+			assert.Equal(t, c.fault, schema.Say(faults), c.in)
+			continue
+		}
+		assert.Empty(t, faults, c.in)
+		got, _ := json.Marshal(out)
+		assert.Equal(t, c.out, string(got))
 		assert.Equal(t, c.say, schema.SayRepairs(done))
 	}
 }

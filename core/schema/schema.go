@@ -13,6 +13,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 
 	"stonebaton/core/near"
+	"stonebaton/core/value"
 )
 
 // Schema is a compiled JSON Schema. The zero pointer accepts everything.
@@ -48,8 +49,8 @@ func Compile(doc map[string]any) (*Schema, error) {
 	if err != nil {
 		return nil, plain(err)
 	}
-	var own map[string]any
-	if err := json.Unmarshal(raw, &own); err != nil {
+	own, err := value.ReadObject(raw)
+	if err != nil {
 		return nil, err
 	}
 	return &Schema{doc: own, comp: comp}, nil
@@ -106,8 +107,8 @@ func (s *Schema) Check(v any) []Fault {
 
 // CheckJSON decodes and checks. Text that is no JSON is one fault.
 func (s *Schema) CheckJSON(raw []byte) (any, []Fault) {
-	var v any
-	if err := json.Unmarshal(raw, &v); err != nil {
+	v, err := value.Read(raw)
+	if err != nil {
 		return nil, []Fault{{Say: "is not JSON: " + err.Error()}}
 	}
 	return v, s.Check(v)

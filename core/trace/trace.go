@@ -12,6 +12,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/prompt"
 	"stonebaton/core/run"
+	"stonebaton/core/value"
 )
 
 // Kind is what a step is.
@@ -275,8 +276,8 @@ func brief(raw json.RawMessage) string {
 	if len(raw) == 0 {
 		return ""
 	}
-	var v any
-	if json.Unmarshal(raw, &v) != nil {
+	v, err := value.Read(raw)
+	if err != nil {
 		return cut(string(raw), 60)
 	}
 	switch x := v.(type) {

@@ -18,6 +18,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/core/project"
+	"stonebaton/core/value"
 	"stonebaton/engine"
 	"stonebaton/sandbox"
 	"stonebaton/tools"
@@ -103,8 +104,8 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 	if len(strings.TrimSpace(string(d.Stdout))) == 0 {
 		return loop.Result{Sent: sent}, nil
 	}
-	var v any
-	if err := json.Unmarshal(d.Stdout, &v); err != nil {
+	v, err := value.Read(d.Stdout)
+	if err != nil {
 		return fail(ledger.Unknown, "result", "what %s wrote is not JSON (%v): %s; say output: text if it is not meant to be", i.Tool.Name, err, tools.Clip(strings.TrimSpace(text(d.Stdout)), 80))
 	}
 	return loop.Result{Value: v, Sent: sent}, nil

@@ -40,6 +40,12 @@ func TestAProgramGetsItsArgumentsAndGivesItsResult(t *testing.T) {
 	assert.Contains(t, r.Sent.Reply, `"level": "high"`)
 }
 
+func TestLongNumbersStayExact(t *testing.T) {
+	r, bad, _ := run(t, `command: {run: [cat]}`, map[string]any{"n": int64(9007199254740993)}, nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, int64(9007199254740993), r.Value.(map[string]any)["args"].(map[string]any)["n"])
+}
+
 func TestWhatAProgramSaysOfItsEnd(t *testing.T) {
 	for name, c := range map[string]struct {
 		spec, script, class, say string

@@ -27,6 +27,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/core/project"
+	"stonebaton/core/value"
 	"stonebaton/engine"
 	"stonebaton/tools"
 	"stonebaton/tools/web"
@@ -115,7 +116,7 @@ func (h *Handler) send(ctx context.Context, i engine.Invocation) (_ loop.Result,
 		return fail(ledger.NotDone, "refused", "%s answered %d", host, resp.StatusCode)
 	}
 	body := decode(raw)
-	value := body
+	found := body
 	var pick *expr.Mapping
 	if i.Tool.HTTP != nil {
 		pick = i.Tool.HTTP.Pick
@@ -132,9 +133,9 @@ func (h *Handler) send(ctx context.Context, i engine.Invocation) (_ loop.Result,
 		if err != nil {
 			return fail(ledger.Unknown, "result", "pick found nothing in the reply: %v", err)
 		}
-		value = tools.Plain(picked)
+		found = value.Plain(picked)
 	}
-	return loop.Result{Value: value, Sent: proof}, nil, false
+	return loop.Result{Value: found, Sent: proof}, nil, false
 }
 
 func record(i engine.Invocation) int {
@@ -320,8 +321,7 @@ func values(v any) url.Values {
 }
 
 func decode(raw []byte) any {
-	var v any
-	if json.Unmarshal(raw, &v) == nil {
+	if v, err := value.Read(raw); err == nil {
 		return v
 	}
 	if len(raw) == 0 {

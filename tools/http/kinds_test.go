@@ -186,6 +186,24 @@ func TestAnOperationIsARequest(t *testing.T) {
 	}
 }
 
+func TestLongNumbersAreSentAndReadAsTheyAre(t *testing.T) {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		raw, _ := io.ReadAll(r.Body)
+		fmt.Fprintf(w, `{"asked":%q,"got":%s,"next":9007199254740995}`, r.URL.RequestURI(), raw)
+	}))
+	t.Cleanup(srv.Close)
+	p := tooltest.Project(t, `
+tool: post
+summary: Post a thing by its number when somebody asks for it.
+input: {type: object, properties: {id: {type: integer, description: Its number.}}}
+http: {method: POST, url: "`+srv.URL+`/{{ args.id }}", query: {again: "=args.id"}, body: {id: "=args.id", after: "=args.id + 1"}, pick: {asked: "=response.body.asked", id: "=response.body.got.id", after: "=response.body.got.after", next: "=response.body.next"}}
+replay: key
+`, nil)
+	r, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "post", map[string]any{"id": int64(9007199254740993)})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, map[string]any{"asked": "/9007199254740993?again=9007199254740993", "id": int64(9007199254740993), "after": int64(9007199254740994), "next": int64(9007199254740995)}, r.Value)
+}
+
 func TestRedirectsOfAWriteLeaveItOpenWhetherItHappened(t *testing.T) {
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/done", http.StatusSeeOther) }))
 	defer srv.Close()

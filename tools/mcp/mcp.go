@@ -5,7 +5,6 @@
 package mcp
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -28,6 +28,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/core/project"
+	"stonebaton/core/value"
 	"stonebaton/engine"
 	"stonebaton/sandbox"
 	"stonebaton/tools"
@@ -375,8 +376,7 @@ func plain(v any) any {
 	if err != nil {
 		return nil
 	}
-	var out any
-	_ = json.Unmarshal(raw, &out) // it was just written
+	out, _ := value.Read(raw) // it was just written
 	return out
 }
 
@@ -438,8 +438,8 @@ func (s *Servers) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		c.mu.Unlock()
 		return fail(ledger.Unknown, "unreachable", true, "%v", c.explain(ctx, src, "ended while "+remote.Name+" was under way", err))
 	}
-	value, words := result(res)
-	whole, _ := json.Marshal(value) // it came as JSON
+	found, words := result(res)
+	whole, _ := json.Marshal(found) // it came as JSON
 	sent.Bytes, sent.Reply, sent.Log = int64(len(whole)), tools.Clip(string(whole), limit), log.String()
 	if len(whole) > maxResult {
 		return fail(ledger.Unknown, "large", false, "the result of %s is larger than %d MB", remote.Name, maxResult>>20)
@@ -450,12 +450,20 @@ func (s *Servers) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		}
 		return fail(ledger.NotDone, "refused", false, "%s", tools.Clip(words, 2000))
 	}
-	return loop.Result{Value: value, Sent: sent}, nil
+	return loop.Result{Value: found, Sent: sent}, nil
+}
+
+// rounded gives a value as encoding/json alone reads it.
+func rounded(v any) (out any) {
+	if raw, err := json.Marshal(v); err == nil {
+		_ = json.Unmarshal(raw, &out) // it was just written
+	}
+	return out
 }
 
 // result gives what a server answered: its structured content where it has some,
 // JSON within a text where that is all, or the text.
-func result(r *mcp.CallToolResult) (value any, words string) {
+func result(r *mcp.CallToolResult) (found any, words string) {
 	var texts []string
 	var other []any
 	for _, c := range r.Content {
@@ -474,6 +482,10 @@ func result(r *mcp.CallToolResult) (value any, words string) {
 	}
 	words = strings.Join(texts, "\n")
 	if r.StructuredContent != nil {
+		// the same mostly stands in a text too, where long numbers are still exact
+		if v, err := value.Read([]byte(words)); err == nil && reflect.DeepEqual(rounded(v), rounded(r.StructuredContent)) {
+			return v, words
+		}
 		return plain(r.StructuredContent), words
 	}
 	if len(other) > 0 {
@@ -483,9 +495,7 @@ func result(r *mcp.CallToolResult) (value any, words string) {
 		return other, words
 	}
 	if t := strings.TrimSpace(words); strings.HasPrefix(t, "{") || strings.HasPrefix(t, "[") {
-		var v any
-		dec := json.NewDecoder(bytes.NewReader([]byte(t)))
-		if dec.Decode(&v) == nil && !dec.More() {
+		if v, err := value.Read([]byte(t)); err == nil {
 			return v, words
 		}
 	}

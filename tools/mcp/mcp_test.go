@@ -61,6 +61,8 @@ func serve(how string) {
 		time.Sleep(time.Minute)
 	case "many":
 		byHand(100_000, true)
+	case "few":
+		byHand(3, true)
 	case "elder":
 		byHand(20, false)
 	case "ends":
@@ -77,7 +79,10 @@ func byHand(tools int, polite bool) {
 		var m struct {
 			ID     json.RawMessage
 			Method string
-			Params struct{ Cursor string }
+			Params struct {
+				Cursor    string
+				Arguments json.RawMessage
+			}
 		}
 		if in.Decode(&m) != nil {
 			return
@@ -89,13 +94,15 @@ func byHand(tools int, polite bool) {
 			from, _ := strconv.Atoi(m.Params.Cursor)
 			var list []string
 			for i := from; i < min(from+page, tools); i++ {
-				list = append(list, fmt.Sprintf(`{"name":"tool_%d","description":"One of many, for when it is asked for.","inputSchema":{"type":"object"}}`, i))
+				list = append(list, fmt.Sprintf(`{"name":"tool_%d","description":"One of many, for when it is asked for.","inputSchema":{"type":"object","properties":{"id":{"type":"integer"},"n":{"type":"number"}}}}`, i))
 			}
 			next := ""
 			if from+page < tools {
 				next = fmt.Sprintf(`,"nextCursor":"%d"`, from+page)
 			}
 			fmt.Printf(`{"jsonrpc":"2.0","id":%s,"result":{"tools":[%s]%s}}`+"\n", m.ID, strings.Join(list, ","), next)
+		case "tools/call": // gives back what it got, and says it in a text too
+			fmt.Printf(`{"jsonrpc":"2.0","id":%s,"result":{"structuredContent":%s,"content":[{"type":"text","text":%q}]}}`+"\n", m.ID, m.Params.Arguments, m.Params.Arguments)
 		default:
 			if polite && m.ID != nil {
 				fmt.Printf(`{"jsonrpc":"2.0","id":%s,"error":{"code":-32601,"message":"not known here"}}`+"\n", m.ID)
@@ -282,6 +289,14 @@ func TestAServerOverHTTP(t *testing.T) {
 	r, bad = tooltest.Call(t, s, p, "think", nil)
 	require.Nil(t, bad, "%+v", bad)
 	assert.Contains(t, r.Value, "no model: ")
+}
+
+func TestLongNumbersStayExact(t *testing.T) {
+	s, p, err := opened(t, doc("few", ""), "tool_1")
+	require.NoError(t, err)
+	r, bad := tooltest.Call(t, s, p, "tool_1", map[string]any{"id": int64(9007199254740993), "n": 1.0})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, map[string]any{"id": int64(9007199254740993), "n": 1.0}, r.Value)
 }
 
 func TestAChangedListIsNoticed(t *testing.T) {

@@ -10,7 +10,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
+	"math"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -28,6 +30,7 @@ import (
 	"stonebaton/core/near"
 	"stonebaton/core/project"
 	"stonebaton/core/schema"
+	"stonebaton/core/value"
 	"stonebaton/engine"
 	"stonebaton/tools"
 )
@@ -161,6 +164,15 @@ func read(ctx context.Context, db *sqlx.DB, q *project.SQL, params []any) (out [
 		return nil, false, err
 	}
 	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		return nil, false, err
+	}
+	for n, c := range names {
+		if slices.Contains(names[:n], c) {
+			return nil, false, fmt.Errorf("two columns are called %s; name one of them with AS", c)
+		}
+	}
 	for rows.Next() {
 		if len(out) == q.Rows {
 			return out, true, nil
@@ -181,7 +193,7 @@ func read(ctx context.Context, db *sqlx.DB, q *project.SQL, params []any) (out [
 func plain(v any) any {
 	switch x := v.(type) {
 	case int64:
-		return float64(x)
+		return value.Whole(x)
 	case []byte:
 		return strings.ToValidUTF8(string(x), "�")
 	case time.Time:
@@ -240,6 +252,9 @@ func (h *Handler) open(q *project.SQL) (*sqlx.DB, error) {
 		info, err := os.Stat(filepath.Join(h.dir, files[t]))
 		if err != nil {
 			return nil, fmt.Errorf("there is no file %s", files[t])
+		}
+		if !info.Mode().IsRegular() { // a pipe would be waited for
+			return nil, fmt.Errorf("%s is no file that can be read as a table", files[t])
 		}
 		key += t + "\x00" + files[t] + "\x00"
 		if t != "" {
@@ -381,8 +396,8 @@ func fromCSV(f *os.File, tabs bool) ([]string, [][]any, error) {
 	for c := range head {
 		numeric[c] = len(all) > 1
 		for _, row := range all[1:] {
-			if _, err := strconv.ParseFloat(row[c], 64); err != nil && row[c] != "" || len(row[c]) > 1 && row[c][0] == '0' && row[c][1] != '.' {
-				numeric[c] = false // a leading zero is a code, not a number
+			if !number(row[c]) {
+				numeric[c] = false
 				break
 			}
 		}
@@ -392,7 +407,7 @@ func fromCSV(f *os.File, tabs bool) ([]string, [][]any, error) {
 		out := make([]any, len(row))
 		for c, cell := range row {
 			switch {
-			case numeric[c] && cell == "":
+			case numeric[c] && empty(cell):
 			case numeric[c]:
 				x, _ := strconv.ParseFloat(cell, 64) // looked at above
 				out[c] = x
@@ -408,9 +423,33 @@ func fromCSV(f *os.File, tabs bool) ([]string, [][]any, error) {
 	return head, rows, nil
 }
 
+// number says whether a cell may stand in a column of numbers: a decimal one, or none.
+func number(cell string) bool {
+	if empty(cell) {
+		return true
+	}
+	digits := strings.TrimPrefix(cell, "-")
+	if len(digits) > 1 && digits[0] == '0' && digits[1] != '.' {
+		return false // a leading zero is a code, not a number
+	}
+	if strings.Trim(digits, "0123456789") == "" {
+		_, err := strconv.ParseInt(cell, 10, 64)
+		return err == nil // so is what no number holds exactly
+	}
+	x, err := strconv.ParseFloat(cell, 64)
+	return err == nil && !math.IsInf(x, 0) && strings.Trim(digits, "0123456789.eE+-") == ""
+}
+
+// empty says whether a cell stands for no number.
+func empty(cell string) bool { return cell == "" || strings.EqualFold(cell, "nan") }
+
 func fromJSON(f *os.File) ([]string, [][]any, error) {
-	var list []map[string]any
-	if err := json.NewDecoder(f).Decode(&list); err != nil {
+	raw, err := io.ReadAll(f)
+	if err != nil {
+		return nil, nil, err
+	}
+	var list []value.Object
+	if err := json.Unmarshal(raw, &list); err != nil {
 		return nil, nil, fmt.Errorf("a table is a list of objects: %w", err)
 	}
 	seen := map[string]bool{}

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"stonebaton/core/coretest"
 	"stonebaton/core/loop"
@@ -52,6 +53,28 @@ func TestFilesAreTables(t *testing.T) {
 	r, bad = ask(t, dir, "sql: {tables: {berths: data/berths.csv}, query: \"SELECT count(*) AS n FROM berths WHERE berth IN (SELECT value FROM json_each(:codes))\", one: true}", map[string]any{"codes": []any{"A1", "C4", "Z9"}})
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, map[string]any{"n": 2.0}, r.Value, "lists go in as JSON")
+}
+
+func TestCellsThatAreNumbersAndThoseThatAreNot(t *testing.T) {
+	dir := folder(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "data/odd.csv"), []byte("id,big,code,gap,far,neg,hex\n9007199254740993,99999999999999999999,007,1.5,inf,-2,0x1p4\n2,1,8,NaN,1,,3\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "data/odd.json"), []byte(`[{"id":9007199254740993,"x":0.5}]`), 0o600))
+	r, bad := ask(t, dir, "sql: {tables: {odd: data/odd.csv}, query: \"SELECT * FROM odd\"}", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, []any{
+		map[string]any{"id": int64(9007199254740993), "big": "99999999999999999999", "code": "007", "gap": 1.5, "far": "inf", "neg": -2.0, "hex": "0x1p4"},
+		map[string]any{"id": 2.0, "big": "1", "code": "8", "gap": nil, "far": "1", "neg": nil, "hex": "3"},
+	}, r.Value)
+	r, bad = ask(t, dir, "sql: {tables: {odd: data/odd.json}, query: \"SELECT * FROM odd\"}", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, []any{map[string]any{"id": int64(9007199254740993), "x": 0.5}}, r.Value)
+	_, bad = ask(t, dir, "sql: {tables: {odd: data/odd.csv}, query: \"SELECT a.id, b.id FROM odd a JOIN odd b\"}", nil)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "two columns are called id; name one of them with AS")
+	require.NoError(t, unix.Mkfifo(filepath.Join(dir, "data/pipe.csv"), 0o600))
+	_, bad = ask(t, dir, "sql: {tables: {odd: data/pipe.csv}, query: \"SELECT * FROM odd\"}", nil)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "data/pipe.csv is no file that can be read as a table")
 }
 
 func TestValuesAreBoundAndNeverWritten(t *testing.T) {

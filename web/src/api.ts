@@ -33,6 +33,14 @@ export class Refused extends Error {
   }
 }
 
+// parse reads JSON. A whole number that is too long for this language, such as an
+// id, becomes the text of its digits, so that it is shown and sent as it is.
+export function parse<T>(text: string, long: (digits: string) => unknown = (digits) => digits): T {
+  if (!/\d{16}/.test(text)) return JSON.parse(text) as T;
+  const exact = (_: string, v: unknown, at?: { source?: string }) => (typeof v === "number" && Number.isInteger(v) && !Number.isSafeInteger(v) && at?.source ? long(at.source) : v);
+  return JSON.parse(text, exact) as T;
+}
+
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   let answer: Response;
   try {
@@ -41,7 +49,7 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
     throw new Error("The service does not answer. Is it running?");
   }
   const text = await answer.text();
-  if (answer.ok) return JSON.parse(text) as T;
+  if (answer.ok) return parse<T>(text);
   try {
     throw new Refused(JSON.parse(text) as Problem);
   } catch (e) {

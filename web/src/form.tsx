@@ -2,15 +2,23 @@
 // usual validator compiles with eval, which our Content-Security-Policy
 // forbids; this one interprets. The service decides anyway.
 import { Validator } from "@cfworker/json-schema";
-import Form, { type IChangeEvent } from "@rjsf/core";
+import Form, { getDefaultRegistry, type IChangeEvent } from "@rjsf/core";
 import { getTemplate } from "@rjsf/utils";
 import type { BaseInputTemplateProps, ErrorSchema, FieldTemplateProps, ObjectFieldTemplateProps, RJSFSchema, ValidatorType, WidgetProps } from "@rjsf/utils";
 import type { FormEvent, ReactNode } from "react";
 
 type Values = Record<string, unknown>;
 
+// A whole number too long for this language stays the text of its digits; the
+// service reads it as the number that is due.
+const long = /^-?\d{16,18}$/;
+const number = (text: string) => (long.test(text) && !Number.isSafeInteger(Number(text)) ? text : Number(text));
+const at = (data: unknown, path: string) => path.split("/").slice(1).reduce<unknown>((v, k) => (v as Values | undefined)?.[k], data);
+
 const faults = (schema: RJSFSchema, data: unknown) =>
-  new Validator(schema as never, "2020-12", false).validate(data).errors.filter((e) => !["properties", "items", "$ref", "allOf"].includes(e.keyword));
+  new Validator(schema as never, "2020-12", false)
+    .validate(data)
+    .errors.filter((e) => !["properties", "items", "$ref", "allOf"].includes(e.keyword) && !(e.keyword === "type" && long.test(String(at(data, e.instanceLocation)))));
 
 const validator: ValidatorType<Values> = {
   isValid: (schema, data) => faults(schema, data).length === 0,
@@ -22,9 +30,9 @@ const validator: ValidatorType<Values> = {
       const missing = e.keyword === "required" ? /"([^"]+)"/.exec(e.error)?.[1] : undefined;
       if (missing) path.push(missing);
       const say = missing ? "is missing" : e.keyword === "pattern" ? "does not have the right form" : e.keyword === "format" ? "is not of the right format" : e.error.charAt(0).toLowerCase() + e.error.slice(1);
-      let at = tree;
-      for (const p of path) at = (at[p] ??= {}) as Record<string, unknown>;
-      at.__errors = [...((at.__errors as string[]) ?? []), say];
+      let there = tree;
+      for (const p of path) there = (there[p] ??= {}) as Record<string, unknown>;
+      there.__errors = [...((there.__errors as string[]) ?? []), say];
       return { stack: `${path.join(".")} ${say}`, message: say, property: "." + path.join("."), name: e.keyword };
     });
     return { errors, errorSchema: tree as ErrorSchema<Values> };
@@ -44,7 +52,7 @@ function Input({ id, value, required, onChange, onBlur, onFocus, type, schema, p
       placeholder={placeholder}
       aria-invalid={rawErrors?.length ? true : undefined}
       aria-describedby={`${id}__about`}
-      onChange={(e) => onChange(e.target.value === "" ? undefined : numeric ? Number(e.target.value) : e.target.value)}
+      onChange={(e) => onChange(e.target.value === "" ? undefined : numeric ? number(e.target.value) : e.target.value)}
       onBlur={(e) => onBlur(id, e.target.value)}
       onFocus={(e) => onFocus(id, e.target.value)}
     />
@@ -108,6 +116,9 @@ function required(schema: Values): string[] {
 
 const Fields = ({ properties }: ObjectFieldTemplateProps) => <div>{properties.map((p) => p.content)}</div>;
 
+// The library's own field for numbers would make a number of every text.
+const TextField = getDefaultRegistry<Values>().fields.StringField!;
+
 export default function SchemaForm({ id, schema, value, onChange, onSubmit, unchecked, children }: { id: string; schema: Values; value: Values; onChange: (v: Values) => void; onSubmit: (v: Values) => void; unchecked?: boolean; children: ReactNode }) {
   return (
     <Form<Values>
@@ -120,6 +131,7 @@ export default function SchemaForm({ id, schema, value, onChange, onSubmit, unch
       noValidate={unchecked}
       uiSchema={{ "ui:submitButtonOptions": { norender: true }, "ui:order": [...required(schema), "*"] }}
       templates={{ BaseInputTemplate: Input, FieldTemplate: Field, ObjectFieldTemplate: Fields }}
+      fields={{ NumberField: TextField }}
       widgets={{ SelectWidget: Choice, CheckboxWidget: Tick, DateTimeWidget: Moment }}
       formContext={{}}
       onChange={(e: IChangeEvent<Values>) => onChange(e.formData ?? {})}

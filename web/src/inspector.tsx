@@ -1,7 +1,7 @@
 // Everything about one step: what went in and out, the words, the exact request, the state.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, words, type Detail, type Step, type TurnRequest } from "./api";
+import { get, parse, words, type Detail, type Step, type TurnRequest } from "./api";
 import { span, verbs, when } from "./say";
 import { MakeStub } from "./pages/bench";
 import { SentView } from "./sent";
@@ -91,7 +91,7 @@ function TurnOut({ d }: { d: Detail }) {
 // Raw shows arguments as they came: JSON where they are, else the text.
 function Raw({ text }: { text: string }) {
   try {
-    return <Json value={JSON.parse(text)} />;
+    return <Json value={parse(text)} />;
   } catch {
     return <pre className="px-4 py-2 font-mono text-[12px] whitespace-pre-wrap text-bad">{text}</pre>;
   }

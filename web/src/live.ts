@@ -1,7 +1,7 @@
 // Live views: the stream of everything, and the stream of one run.
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { get, type Change, type Delta, type Run, type RunRow, type Step, type Totals } from "./api";
+import { get, parse, type Change, type Delta, type Run, type RunRow, type Step, type Totals } from "./api";
 
 // Note is what the stream of everything brings. A browser opens six connections to a host and no more, so of all
 // tabs one reads the stream and tells the others.
@@ -112,7 +112,7 @@ export function useRun(id?: string): RunView {
       if (gone || !totals || over() || document.hidden) return; // a hidden page needs no stream: it goes on where it was when it is seen
       source = new EventSource(`/api/runs/${encodeURIComponent(id)}/events?after=${totals.seq}`);
       source.addEventListener("event", (e) => {
-        const change = JSON.parse(e.data) as Change;
+        const change = parse<Change>(e.data);
         for (const s of change.steps) {
           steps[s.n - 1] = s;
           if (s.status === "going") continue;

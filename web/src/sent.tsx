@@ -1,6 +1,6 @@
 // The proof of a call: what left, what came back, what it wrote beside it, and what it changed.
 import { useState } from "react";
-import { post, words, type Sent } from "./api";
+import { parse, post, words, type Sent } from "./api";
 import { Button, Note } from "./ui/ui";
 
 export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }) {
@@ -36,7 +36,7 @@ export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }
       {(sent.status !== undefined || sent.bytes !== undefined) && (
         <div>
           → {program ? `exit ${sent.status ?? 0}` : (sent.status ?? "")} {sent.type} {sent.bytes !== undefined && !program && sent.method !== "SQL" && `${sent.bytes} bytes`}
-          {sent.method === "SQL" && `${sent.bytes ?? 0} rows`}
+          {sent.method === "SQL" && (sent.bytes === 1 ? "1 row" : `${sent.bytes ?? 0} rows`)}
         </div>
       )}
       {sent.reply && <Block name={program ? "standard output" : "raw reply"} text={sent.reply} />}
@@ -79,7 +79,7 @@ function Block({ name, text }: { name: string; text: string }) {
 function pretty(text: string): string {
   if (!/^\s*[[{]/.test(text)) return text;
   try {
-    return JSON.stringify(JSON.parse(text), null, 2);
+    return JSON.stringify(parse(text, (JSON as { rawJSON?: (digits: string) => unknown }).rawJSON), null, 2);
   } catch {
     return text;
   }
