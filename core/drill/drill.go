@@ -209,11 +209,9 @@ func same(a, b any) bool {
 	if err1 != nil || err2 != nil {
 		return false
 	}
-	var x, y any
-	if json.Unmarshal(ra, &x) != nil || json.Unmarshal(rb, &y) != nil {
-		return false
-	}
-	return reflect.DeepEqual(x, y)
+	x, err1 := value.Read(ra)
+	y, err2 := value.Read(rb)
+	return err1 == nil && err2 == nil && reflect.DeepEqual(x, y)
 }
 
 func (c call) show() string {

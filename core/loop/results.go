@@ -1,6 +1,7 @@
 package loop
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -176,7 +177,11 @@ func Change(from, to map[string]any) json.RawMessage {
 	if from == nil {
 		from = map[string]any{}
 	}
-	patch, err := jsondiff.Compare(from, to)
+	patch, err := jsondiff.Compare(from, to, jsondiff.UnmarshalFunc(func(raw []byte, v any) error {
+		dec := json.NewDecoder(bytes.NewReader(raw))
+		dec.UseNumber() // so that long ones differ, and stay as they are
+		return dec.Decode(v)
+	}))
 	if err != nil || len(patch) == 0 {
 		return nil
 	}

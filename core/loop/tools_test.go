@@ -252,3 +252,10 @@ func TestRowsThatWereNotReadAreSaid(t *testing.T) {
 	require.Nil(t, bad)
 	assert.Equal(t, "[\"a\",\"b\"]\n… there are more than these 2 rows; they were not read. Ask for something narrower to see all of it.", sp.Words)
 }
+
+func TestAChangeOfALongNumberIsOne(t *testing.T) {
+	one, other := map[string]any{"id": int64(9007199254740993), "n": 1.0}, map[string]any{"id": int64(9007199254740992), "n": 1.0}
+	assert.JSONEq(t, `[{"op":"replace","path":"/id","value":9007199254740992}]`, string(loop.Change(one, other)))
+	assert.Contains(t, string(loop.Change(other, one)), "9007199254740993")
+	assert.Nil(t, loop.Change(one, one))
+}
