@@ -162,6 +162,16 @@ func TestTheServiceAndOthersKeepTheirLimits(t *testing.T) {
 	assert.Equal(t, before, after)
 }
 
+// The thread that starts a program has its bounds, and the kernel takes a signal to
+// any thread for one to the whole process.
+func TestNoThreadOfTheServiceGetsASignal(t *testing.T) {
+	self := os.Getpid()
+	d := perl(t, fmt.Sprintf(`for my $t (%d .. $$ + 50) { next if $t == $$; kill 0, $t and print "$t by kill\n"; syscall(%d, $t, 0) == 0 and print "$t by tkill\n"; syscall(%d, %[1]d, $t, 0) == 0 and print "$t by tgkill\n" }
+pipe my $r, my $w; fcntl($r, 8, getppid) and print "owner"; fcntl($r, 10, 9); syscall(%d, 0x8000 | 17, 0, 0, 0, 0) >= 0 and print "sibling"; kill 0, $$ and print "only itself"`,
+		self, unix.SYS_TKILL, unix.SYS_TGKILL, unix.SYS_CLONE))
+	assert.Equal(t, "only itself", string(d.Stdout), "%s", d.Stderr)
+}
+
 func TestNothingStaysInMemory(t *testing.T) {
 	d := perl(t, fmt.Sprintf(`my $x = "x"; syscall(%d, 0, 1000000, 01600) < 0 and print "$!; "; syscall(%d, $x, 0) < 0 and print "$!; "; syscall(%d, 0x10000000 | 17, 0, 0, 0, 0) < 0 and print "$!"`, unix.SYS_SHMGET, unix.SYS_MEMFD_CREATE, unix.SYS_CLONE))
 	assert.Equal(t, "Function not implemented; Function not implemented; Operation not permitted", string(d.Stdout), "%s", d.Stderr)
@@ -202,7 +212,7 @@ func TestOnAnElderKernel(t *testing.T) {
 	}
 	for _, abi := range []string{"1", "2", "4", "5"} {
 		t.Run(abi, func(t *testing.T) {
-			cmd := exec.Command(os.Args[0], "-test.run", "Cannot|Can|Stay|Reached|Keep|NoDevice|Rights|Own|Elsewhere")
+			cmd := exec.Command(os.Args[0], "-test.run", "Cannot|Can|Stay|Reached|Keep|NoDevice|Rights|Own|Elsewhere|Signal")
 			cmd.Env = append(os.Environ(), "ABI="+abi)
 			out, err := cmd.CombinedOutput()
 			assert.NoError(t, err, "%s", out)

@@ -52,37 +52,42 @@ func hasNo(arg, bits uint32) test {
 	return test{arg: arg, op: unix.BPF_JSET, value: bits, not: true}
 }
 
+// From asm-generic/sockios.h: who gets the signals of a socket.
+const (
+	fioSetOwn   = 0x8901
+	sioSetGroup = 0x8902
+)
+
 const namespaces = unix.CLONE_NEWNS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWUTS | unix.CLONE_NEWIPC | unix.CLONE_NEWUSER | unix.CLONE_NEWPID | unix.CLONE_NEWNET
 
 // rules are the system calls with which a program could go around the other
 // bounds, reach what is not its own, or leave something behind.
 func rules(network bool) []rule {
-	self := uint32(os.Getpid())
 	rs := []rule{
 		// no session of its own, in which it could hide from its groups, no namespace
 		{refuse, []uint32{unix.SYS_SETSID, unix.SYS_UNSHARE, unix.SYS_SETNS}, nil},
-		{refuse, []uint32{unix.SYS_CLONE}, []test{has(0, namespaces)}},
-		{unknown, []uint32{unix.SYS_CLONE3}, nil}, // its flags are out of the filter's sight
+		{refuse, []uint32{unix.SYS_CLONE}, []test{has(0, namespaces|unix.CLONE_PARENT)}}, // nor a child of the service's
+		{unknown, []uint32{unix.SYS_CLONE3}, nil},                                        // its flags are out of the filter's sight
 		start,
 		{ask, []uint32{unix.SYS_SETPGID}, nil},
 
-		// other processes: no signal to the service nor to all there are, no look into
-		// them, no change of their limits
-		{refuse, []uint32{unix.SYS_KILL}, []test{is(0, self)}},
-		{refuse, []uint32{unix.SYS_KILL}, []test{is(0, ^uint32(0))}},
-		{allow, []uint32{unix.SYS_TGKILL}, []test{is(0, self), is(2, uint32(unix.SIGURG))}}, // which our runtime sends itself, also from this thread
-		{refuse, []uint32{unix.SYS_TGKILL}, []test{is(0, self)}},
+		// other processes, and the thread that starts the program, which has the same
+		// bounds, so that Landlock does not part the two: no signal to them by any way,
+		// no look into them, no change of their limits
+		{allow, []uint32{unix.SYS_TGKILL}, []test{is(0, uint32(os.Getpid())), is(2, uint32(unix.SIGURG))}}, // which our runtime sends itself, also from that thread
+		{ask, []uint32{unix.SYS_KILL, unix.SYS_TGKILL}, nil},
 		{refuse, []uint32{unix.SYS_TKILL, unix.SYS_RT_SIGQUEUEINFO, unix.SYS_RT_TGSIGQUEUEINFO, unix.SYS_PIDFD_SEND_SIGNAL, unix.SYS_PIDFD_GETFD, unix.SYS_PROCESS_VM_READV, unix.SYS_PROCESS_VM_WRITEV,
 			unix.SYS_PERF_EVENT_OPEN, unix.SYS_IOPRIO_SET}, nil},
-		// only what lets the thread that starts it, which has the same bounds, set its limits
+		{refuse, []uint32{unix.SYS_FCNTL}, []test{is(1, unix.F_SETOWN)}},
+		{refuse, []uint32{unix.SYS_FCNTL}, []test{is(1, unix.F_SETOWN_EX)}},
+		{refuse, []uint32{unix.SYS_IOCTL}, []test{is(1, fioSetOwn)}},
+		{refuse, []uint32{unix.SYS_IOCTL}, []test{is(1, sioSetGroup)}},
+		// only what lets that thread hold the program until its limits are set
 		{refuse, []uint32{unix.SYS_PTRACE}, []test{isNot(0, unix.PTRACE_TRACEME), isNot(0, unix.PTRACE_DETACH)}},
 		{refuse, []uint32{unix.SYS_PRLIMIT64, unix.SYS_SCHED_SETAFFINITY, unix.SYS_SCHED_SETSCHEDULER, unix.SYS_SCHED_SETPARAM, unix.SYS_SCHED_SETATTR, unix.SYS_SETPRIORITY}, []test{isNot(0, 0)}},
 		{refuse, []uint32{unix.SYS_SETPRIORITY}, []test{isNot(1, 0)}},
 
-		// the machine
-		{refuse, []uint32{unix.SYS_MOUNT, unix.SYS_UMOUNT2, unix.SYS_PIVOT_ROOT, unix.SYS_CHROOT, unix.SYS_OPEN_TREE, unix.SYS_MOVE_MOUNT, unix.SYS_FSOPEN, unix.SYS_BPF, unix.SYS_KEYCTL, unix.SYS_ADD_KEY,
-			unix.SYS_REQUEST_KEY, unix.SYS_REBOOT, unix.SYS_INIT_MODULE, unix.SYS_FINIT_MODULE, unix.SYS_DELETE_MODULE, unix.SYS_KEXEC_LOAD, unix.SYS_SETTIMEOFDAY, unix.SYS_CLOCK_SETTIME, unix.SYS_SWAPON,
-			unix.SYS_SWAPOFF, unix.SYS_ACCT, unix.SYS_SETHOSTNAME, unix.SYS_SETDOMAINNAME, unix.SYS_QUOTACTL, unix.SYS_OPEN_BY_HANDLE_AT, unix.SYS_FANOTIFY_INIT, unix.SYS_USERFAULTFD}, nil},
+		{refuse, []uint32{unix.SYS_BPF, unix.SYS_KEYCTL, unix.SYS_ADD_KEY, unix.SYS_REQUEST_KEY, unix.SYS_FANOTIFY_INIT, unix.SYS_USERFAULTFD}, nil},
 
 		// memory that is nobody's, or stays when the program is gone
 		{unknown, []uint32{unix.SYS_SHMGET, unix.SYS_MSGGET, unix.SYS_SEMGET, unix.SYS_MQ_OPEN, unix.SYS_MQ_UNLINK, unix.SYS_MEMFD_CREATE, unix.SYS_MEMFD_SECRET}, nil},
@@ -103,8 +108,10 @@ func rules(network bool) []rule {
 		sockets.if_ = []test{isNot(0, unix.AF_INET), isNot(0, unix.AF_INET6), isNot(0, unix.AF_NETLINK)}
 	}
 	rs = append(rs, sockets)
-	if abi() < 6 { // Landlock does not know of signals yet
-		rs = append(rs, rule{ask, []uint32{unix.SYS_KILL, unix.SYS_TGKILL}, nil})
+	if !layRights() { // what else root's rights are needed for
+		rs = append(rs, rule{refuse, []uint32{unix.SYS_MOUNT, unix.SYS_UMOUNT2, unix.SYS_PIVOT_ROOT, unix.SYS_CHROOT, unix.SYS_OPEN_TREE, unix.SYS_MOVE_MOUNT, unix.SYS_FSOPEN, unix.SYS_REBOOT, unix.SYS_INIT_MODULE,
+			unix.SYS_FINIT_MODULE, unix.SYS_DELETE_MODULE, unix.SYS_KEXEC_LOAD, unix.SYS_SETTIMEOFDAY, unix.SYS_CLOCK_SETTIME, unix.SYS_SWAPON, unix.SYS_SWAPOFF, unix.SYS_ACCT, unix.SYS_SETHOSTNAME,
+			unix.SYS_SETDOMAINNAME, unix.SYS_QUOTACTL, unix.SYS_OPEN_BY_HANDLE_AT}, nil})
 	}
 	for nr := range changes {
 		rs = append(rs, rule{ask, []uint32{nr}, nil})
@@ -199,8 +206,8 @@ func (r *rule) code() []unix.SockFilter {
 }
 
 var (
-	offline = sync.OnceValue(func() []unix.SockFilter { return assemble(rules(false)) })
-	online  = sync.OnceValue(func() []unix.SockFilter { return assemble(rules(true)) })
+	withoutNetwork = sync.OnceValue(func() []unix.SockFilter { return assemble(rules(false)) })
+	withNetwork    = sync.OnceValue(func() []unix.SockFilter { return assemble(rules(true)) })
 )
 
 // placeholder stands in a program for the number of a start.
@@ -215,9 +222,9 @@ var start = rule{allow, []uint32{unix.SYS_SETPGID}, []test{is(0, 0), is(1, 0), {
 // filter refuses system calls to this thread and what it starts. It gives the
 // descriptor by which the guard is asked, and the group to start a program with.
 func filter(network bool) (listener, group int, err error) {
-	code := offline()
+	code := withoutNetwork()
 	if network {
-		code = online()
+		code = withNetwork()
 	}
 	code = slices.Clone(code)
 	word := rand.Uint32() | 1 // never the 0 that a program gives

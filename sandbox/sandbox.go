@@ -81,21 +81,11 @@ func Missing() string {
 	return ""
 }
 
-// filtering says why a filter cannot be set; it is tried once, on a thread of its own.
+// filtering says why a filter cannot be set; it is tried once.
 var filtering = sync.OnceValue(func() error {
-	ch := make(chan error)
-	go func() {
-		runtime.LockOSThread() // never unlocked, as in Run
-		err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
-		if err == nil {
-			var fd int
-			if fd, _, err = filter(false); err == nil {
-				unix.Close(fd)
-			}
-		}
-		ch <- err
-	}()
-	return <-ch
+	c := newCell(offline)
+	offline.keep(c)
+	return c.err
 })
 
 // accessRead and accessWrite are Landlock's rights on files. Newer rights are
@@ -185,9 +175,9 @@ func (s *Spec) ruleset() (int, error) {
 // Run runs a program to its end, within its bounds. An error means that it was
 // not started.
 //
-// The bounds are put on the one thread that starts the program, which the program
-// inherits from; the thread ends with it. So nothing of ours has to run in between,
-// and the service itself stays as it is.
+// The bounds are put on the one thread that starts the program, its cell, which the
+// program inherits from; the thread ends with it. So nothing of ours has to run in
+// between, and the service itself stays as it is.
 func Run(ctx context.Context, s Spec) (Done, error) {
 	if len(s.Args) == 0 {
 		return Done{}, errors.New("no program is named")
@@ -206,16 +196,18 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	// for its limits to be set before it does anything.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL, Ptrace: !s.Bare}
 	cmd.WaitDelay = 500 * time.Millisecond
+	of := s.kind()
+	c := of.take()
 	started, over := make(chan error, 1), make(chan struct{})
 	defer close(over)
-	go func() {
-		runtime.LockOSThread() // never unlocked: the thread carries the bounds, and goes with the goroutine
-		started <- s.start(cmd, w)
+	c.do <- func() {
+		started <- s.start(cmd, w, c)
 		<-over // Pdeathsig is of the thread
-	}()
+	}
 	if err := <-started; err != nil {
 		return Done{}, err
 	}
+	go of.prepare()
 	defer w.forget()
 	var watching sync.WaitGroup
 	watching.Add(1)
@@ -240,19 +232,29 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	return d, nil
 }
 
-// start starts the program within its bounds, which this thread keeps.
-func (s *Spec) start(cmd *exec.Cmd, w *watch) error {
+// start starts the program from this thread, which is of a cell, and puts the
+// bounds on files onto it before that.
+func (s *Spec) start(cmd *exec.Cmd, w *watch, c *cell) error {
+	if c.err != nil {
+		return c.err
+	}
 	if !s.Bare {
 		own, err := real(append([]string{s.Dir}, s.Writes...))
 		if err != nil {
+			unix.Close(c.listener)
 			return err
 		}
-		listener, group, err := s.confine()
+		cmd.SysProcAttr.Pgid = c.group
+		go (&guard{fd: c.listener, own: own, mine: w.mine, join: w.join}).serve()
+		rules, err := s.ruleset()
 		if err != nil {
 			return err
 		}
-		cmd.SysProcAttr.Pgid = group
-		go (&guard{fd: listener, own: own, mine: w.mine, join: w.join}).serve()
+		err = ll.LandlockRestrictSelf(rules, 0)
+		unix.Close(rules)
+		if err != nil {
+			return fmt.Errorf("the sandbox cannot be entered: %w", err)
+		}
 	}
 	if err := cmd.Start(); err != nil {
 		return err
@@ -294,54 +296,6 @@ func elsewhere(do func()) {
 	go func() { defer close(done); do() }()
 	<-done
 }
-
-// confine puts the bounds on files, network, rights and system calls onto this
-// thread, and gives what filter gives.
-func (s *Spec) confine() (listener, group int, err error) {
-	fd, err := s.ruleset()
-	if err != nil {
-		return -1, 0, err
-	}
-	defer unix.Close(fd)
-	if err = dropRights(); err == nil {
-		err = unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
-	}
-	if err == nil {
-		err = ll.LandlockRestrictSelf(fd, 0)
-	}
-	if err != nil {
-		return -1, 0, fmt.Errorf("the sandbox cannot be entered: %w", err)
-	}
-	return filter(s.Network)
-}
-
-// dropRights lets a program of root's have no more rights than anybody's, save that
-// it may read and write what the folders that it is granted hold.
-func dropRights() error {
-	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
-	var data [2]unix.CapUserData
-	if err := unix.Capget(&head, &data[0]); err != nil {
-		return err
-	}
-	const keep = 1 << unix.CAP_DAC_OVERRIDE
-	data[0].Inheritable, data[1].Inheritable = data[0].Permitted&keep, 0
-	if err := unix.Capset(&head, &data[0]); err != nil {
-		return err
-	}
-	if data[0].Effective&(1<<unix.CAP_SETPCAP) == 0 { // not root's, or few are left: the filter refuses the worst
-		return nil
-	}
-	if err := unix.Prctl(unix.PR_SET_SECUREBITS, secbitNoRoot|secbitNoRootLocked, 0, 0, 0); err != nil {
-		return err
-	}
-	return unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_RAISE, unix.CAP_DAC_OVERRIDE, 0, 0)
-}
-
-// From linux/securebits.h: a program of the user 0 gets no rights for being so.
-const (
-	secbitNoRoot       = 1 << 0
-	secbitNoRootLocked = 1 << 1
-)
 
 // release sets the limits of a program that stands at its first instruction, and
 // lets it go.

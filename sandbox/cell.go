@@ -1,0 +1,136 @@
+//go:build linux
+
+package sandbox
+
+import (
+	"fmt"
+	"runtime"
+	"sync"
+
+	"golang.org/x/sys/unix"
+)
+
+// cell is a thread from which one program is started. It is made before the program
+// is known, as far as that goes: without rights, and with a filter of system calls,
+// which takes longer than all else. It ends with the program.
+type cell struct {
+	do              chan func() // what to do on the thread, which ends then
+	listener, group int         // see filter
+	err             error       // why it is of no use
+}
+
+// kind says what a cell keeps from a program.
+type kind struct {
+	filtered, network bool
+	spare             chan *cell
+}
+
+var (
+	bare    = &kind{}
+	offline = &kind{filtered: true, spare: make(chan *cell, 1)}
+	online  = &kind{filtered: true, network: true, spare: make(chan *cell, 1)}
+)
+
+func (s *Spec) kind() *kind {
+	switch {
+	case s.Bare:
+		return bare
+	case s.Network:
+		return online
+	}
+	return offline
+}
+
+func newCell(k *kind) *cell {
+	c := &cell{do: make(chan func())}
+	ready := make(chan struct{})
+	go func() {
+		runtime.LockOSThread() // never unlocked: the thread carries the bounds, and goes with the goroutine
+		if k.filtered {
+			c.listener, c.group, c.err = enter(k.network)
+		}
+		close(ready)
+		(<-c.do)()
+	}()
+	<-ready
+	return c
+}
+
+// take gives a cell.
+func (k *kind) take() *cell {
+	select {
+	case c := <-k.spare:
+		return c
+	default:
+		return newCell(k)
+	}
+}
+
+// prepare makes the cell that the next program takes, where there is none.
+func (k *kind) prepare() {
+	if k.filtered && len(k.spare) == 0 {
+		k.keep(newCell(k))
+	}
+}
+
+func (k *kind) keep(c *cell) {
+	if c.err == nil {
+		select {
+		case k.spare <- c:
+			return
+		default:
+			unix.Close(c.listener)
+		}
+	}
+	c.do <- func() {}
+}
+
+// enter lays down this thread's rights, and sets the filter.
+func enter(network bool) (listener, group int, err error) {
+	if err = dropRights(); err == nil {
+		err = unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+	}
+	if err != nil {
+		return -1, 0, fmt.Errorf("the sandbox cannot be entered: %w", err)
+	}
+	return filter(network)
+}
+
+// layRights says whether this service can lay down root's rights, for programs to
+// have none: it can where it has them all, and has none where it is not root's.
+var layRights = sync.OnceValue(func() bool {
+	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	var data [2]unix.CapUserData
+	if unix.Capget(&head, &data[0]) != nil {
+		return false
+	}
+	return data[0].Permitted|data[1].Permitted == 0 || data[0].Effective&(1<<unix.CAP_SETPCAP) != 0
+})
+
+// dropRights lets a program of root's have no more rights than anybody's, save that
+// it may read and write what the folders that it is granted hold.
+func dropRights() error {
+	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	var data [2]unix.CapUserData
+	if err := unix.Capget(&head, &data[0]); err != nil {
+		return err
+	}
+	const keep = 1 << unix.CAP_DAC_OVERRIDE
+	data[0].Inheritable, data[1].Inheritable = data[0].Permitted&keep, 0
+	if err := unix.Capset(&head, &data[0]); err != nil {
+		return err
+	}
+	if data[0].Effective&(1<<unix.CAP_SETPCAP) == 0 { // not root's, or few are left: see layRights
+		return nil
+	}
+	if err := unix.Prctl(unix.PR_SET_SECUREBITS, secbitNoRoot|secbitNoRootLocked, 0, 0, 0); err != nil || data[0].Inheritable == 0 {
+		return err
+	}
+	return unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_RAISE, unix.CAP_DAC_OVERRIDE, 0, 0)
+}
+
+// From linux/securebits.h: a program of the user 0 gets no rights for being so.
+const (
+	secbitNoRoot       = 1 << 0
+	secbitNoRootLocked = 1 << 1
+)
