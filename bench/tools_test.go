@@ -48,6 +48,24 @@ func best(n int, f func()) time.Duration {
 	return low
 }
 
+// sideBySide is best of two things by turns, so that what else the machine does
+// falls on both.
+func sideBySide(n int, a, b func()) (lowA, lowB time.Duration) {
+	lowA, lowB = 1<<62, 1<<62
+	for range 9 {
+		began := time.Now()
+		for range n {
+			a()
+		}
+		half := time.Now()
+		for range n {
+			b()
+		}
+		lowA, lowB = min(lowA, half.Sub(began)/time.Duration(n)), min(lowB, time.Since(half)/time.Duration(n))
+	}
+	return lowA, lowB
+}
+
 const typical = `{"type":"object","required":["berth","vessel","arrives","leaves"],"additionalProperties":false,"properties":{
  "berth":{"type":"string","pattern":"^[A-F][0-9]{1,2}$"},"vessel":{"type":"string","minLength":2},"arrives":{"type":"string","format":"date-time"},"leaves":{"type":"string","format":"date-time"},
  "length_m":{"type":"number","exclusiveMinimum":0},"nights":{"type":"integer","minimum":1},"season":{"enum":["summer","winter"]},"extras":{"type":"array","items":{"type":"object","required":["name"],"properties":{"name":{"type":"string"},"n":{"type":"integer"}}}}}}`
@@ -114,14 +132,13 @@ func BenchmarkCommand(b *testing.B) {
 			p := tooltest.Project(b, "tool: c\nsummary: Do it when asked.\neffect: read\ncommand: {run: "+string(quoted)+", output: text}\n", nil)
 			h := command.New(dir, "", &tooltest.Secrets{})
 			for range b.N {
-				bare := best(60, func() {
+				bare, ours := sideBySide(60, func() {
 					c := exec.Command(run[0], run[1:]...)
 					c.Stdin = strings.NewReader(`{"args":{},"key":"key-1","state":{}}`)
 					if _, err := c.Output(); err != nil {
 						b.Fatal(err)
 					}
-				})
-				ours := best(60, func() {
+				}, func() {
 					if _, bad := tooltest.Call(b, h, p, "c", nil); bad != nil {
 						b.Fatal(bad.Say)
 					}

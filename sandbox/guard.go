@@ -89,22 +89,32 @@ func (g *guard) ioctl(request uint, p unsafe.Pointer) unix.Errno {
 	}
 }
 
-// serve answers until nobody is left who could ask.
+// serve answers until nobody is left who could ask. It waits with the runtime's
+// poller: a thread that waits in a system call would keep a processor from others.
 func (g *guard) serve() {
-	defer unix.Close(g.fd)
+	if unix.SetNonblock(g.fd, true) != nil {
+		unix.Close(g.fd) // every call that is asked about fails then
+		return
+	}
+	f := os.NewFile(uintptr(g.fd), "guard")
+	defer f.Close()
+	if conn, err := f.SyscallConn(); err == nil {
+		_ = conn.Read(func(uintptr) bool { return !g.answer() }) // it ends with those who ask
+	}
+}
+
+// answer answers all that is asked now. It says whether more may come.
+func (g *guard) answer() bool {
 	for {
 		fds := []unix.PollFd{{Fd: int32(g.fd), Events: unix.POLLIN}}
-		if _, err := unix.Poll(fds, -1); err != nil && err != unix.EINTR {
-			return
-		}
-		if fds[0].Revents&unix.POLLIN == 0 {
-			if fds[0].Revents != 0 {
-				return
-			}
+		if _, err := unix.Poll(fds, 0); err == unix.EINTR {
 			continue
 		}
+		if fds[0].Revents&unix.POLLIN == 0 {
+			return fds[0].Revents == 0
+		}
 		var n notice
-		if no := g.ioctl(unix.SECCOMP_IOCTL_NOTIF_RECV, unsafe.Pointer(&n)); no != 0 {
+		if g.ioctl(unix.SECCOMP_IOCTL_NOTIF_RECV, unsafe.Pointer(&n)) != 0 {
 			continue // who asked is gone
 		}
 		r := reply{id: n.id}

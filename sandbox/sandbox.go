@@ -9,10 +9,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -216,6 +218,7 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	close(w.stop)
 	watching.Wait()
 	w.killAll() // what it left behind
+	w.gone()
 	if !s.Bare && w.reason() == "" && size(s.Dir, s.Disk-1) >= s.Disk {
 		w.broke(fmt.Sprintf("it wrote more than %d MB to its folder", s.Disk>>20))
 	}
@@ -414,6 +417,24 @@ func (w *watch) killAll() {
 	w.ended = true
 	for range 3 { // a change of group that was let through just before may move a process behind us
 		w.signal(unix.SIGKILL)
+	}
+}
+
+// gone waits until what was killed is no more, so that nothing works in a folder
+// that is taken away. A process that the kernel holds is not waited for for ever.
+func (w *watch) gone() {
+	for range 200 {
+		w.mu.Lock()
+		left := slices.ContainsFunc(slices.Collect(maps.Keys(w.groups)), func(g int) bool { return unix.Kill(-g, 0) == nil })
+		w.mu.Unlock()
+		if !left {
+			return
+		}
+		pids, _ := w.count()
+		if !slices.ContainsFunc(pids, func(p string) bool { f := stat(p); return len(f) > 0 && f[0] != "Z" }) { // what has ended may wait for its parent to take note
+			return
+		}
+		time.Sleep(2 * time.Millisecond)
 	}
 }
 
