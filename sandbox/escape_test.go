@@ -177,10 +177,14 @@ func TestTheServiceAndOthersKeepTheirLimits(t *testing.T) {
 // The thread that starts a program has its bounds, and the kernel takes a signal to
 // any thread for one to the whole process.
 func TestNoThreadOfTheServiceGetsASignal(t *testing.T) {
-	self := os.Getpid()
-	d := perl(t, fmt.Sprintf(`for my $t (%d .. $$ + 50) { next if $t == $$; kill 0, $t and print "$t by kill\n"; syscall(%d, $t, 0) == 0 and print "$t by tkill\n"; syscall(%d, %[1]d, $t, 0) == 0 and print "$t by tgkill\n" }
-pipe my $r, my $w; fcntl($r, 8, getppid) and print "owner"; fcntl($r, 10, 9); syscall(%d, 0x8000 | 17, 0, 0, 0, 0) >= 0 and print "sibling"; kill 0, $$ and print "only itself"`,
-		self, unix.SYS_TKILL, unix.SYS_TGKILL, unix.SYS_CLONE))
+	threads, err := filepath.Glob("/proc/self/task/*")
+	require.NoError(t, err)
+	for n := range threads {
+		threads[n] = filepath.Base(threads[n])
+	}
+	d := perl(t, fmt.Sprintf(`for my $t (%[1]d, %[2]s, $$ - 20 .. $$ + 20) { next if $t == $$; kill 0, $t and print "$t by kill\n"; syscall(%[3]d, $t, 0) == 0 and print "$t by tkill\n"; syscall(%[4]d, %[1]d, $t, 0) == 0 and print "$t by tgkill\n" }
+pipe my $r, my $w; fcntl($r, 8, getppid) and print "owner"; fcntl($r, 10, 9); syscall(%[5]d, 0x8000 | 17, 0, 0, 0, 0) >= 0 and print "sibling"; kill 0, $$ and print "only itself"`,
+		os.Getpid(), strings.Join(threads, ", "), unix.SYS_TKILL, unix.SYS_TGKILL, unix.SYS_CLONE))
 	assert.Equal(t, "only itself", string(d.Stdout), "%s", d.Stderr)
 }
 
