@@ -245,34 +245,12 @@ func (m *mender) object(s *jsonschema.Schema, x map[string]any, path string, dep
 func defaultOf(s *jsonschema.Schema) *any {
 	for n := 0; s != nil && n < deepest; n++ {
 		if s.Default != nil {
-			d := floats(*s.Default)
+			d := value.Numbers(*s.Default)
 			return &d
 		}
 		s = s.Ref
 	}
 	return nil
-}
-
-// floats gives a value of a schema's document as encoding/json has it.
-func floats(v any) any {
-	switch x := v.(type) {
-	case json.Number:
-		n, _ := number(string(x))
-		return n
-	case []any:
-		out := make([]any, len(x))
-		for i := range x {
-			out[i] = floats(x[i])
-		}
-		return out
-	case map[string]any:
-		out := make(map[string]any, len(x))
-		for k := range x {
-			out[k] = floats(x[k])
-		}
-		return out
-	}
-	return v
 }
 
 func (m *mender) list(s *jsonschema.Schema, x []any, path string, depth int) any {

@@ -20,7 +20,7 @@ func Read(raw []byte) (any, error) {
 	dec.UseNumber()
 	var exact any
 	err := dec.Decode(&exact)
-	return numbers(exact), err
+	return Numbers(exact), err
 }
 
 // ReadObject is Read of a JSON object; null is nil.
@@ -87,23 +87,28 @@ func long(raw []byte) bool {
 	return false
 }
 
-// numbers gives the numbers of a value that was decoded with UseNumber their types.
-func numbers(v any) any {
+// Numbers gives a value that was decoded with json.Number as Read would. The value
+// given is left as it is.
+func Numbers(v any) any {
 	switch x := v.(type) {
 	case json.Number:
 		if n, err := strconv.ParseInt(string(x), 10, 64); err == nil {
 			return Whole(n)
 		}
-		f, _ := x.Float64() // Unmarshal has read it
+		f, _ := x.Float64() // it was read as JSON
 		return f
 	case []any:
+		out := make([]any, len(x))
 		for i := range x {
-			x[i] = numbers(x[i])
+			out[i] = Numbers(x[i])
 		}
+		return out
 	case map[string]any:
-		for k := range x {
-			x[k] = numbers(x[k])
+		out := make(map[string]any, len(x))
+		for k, e := range x {
+			out[k] = Numbers(e)
 		}
+		return out
 	}
 	return v
 }
