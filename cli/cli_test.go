@@ -43,13 +43,14 @@ func TestLines(t *testing.T) {
 	k := &call{Streams: Streams{Out: &bytes.Buffer{}}}
 	now := time.Now()
 	for want, s := range map[string]trace.Step{
-		"desk     turn 1              412 ms    653 tok   a message came in":                 {Agent: "desk", Kind: trace.Turn, Name: "turn 1", Status: "returned", MS: 412, Tokens: &ledger.Usage{In: 612, Out: 41}, Why: "a message came in"},
-		"desk     find_vessel          18 ms              Marrow Light → 46 m":               {Agent: "desk", Kind: trace.Call, Name: "find_vessel", Status: "returned", MS: 18, Title: "Marrow Light", Brief: "46 m"},
-		"desk     → berths                                handoffs come last":                {Agent: "desk", Kind: trace.Handoff, To: "berths", Status: "returned", Why: "handoffs come last"},
-		"berths   assign_berth          held              gate: length over 40 m":            {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "waiting", Wait: &trace.Wait{Why: "gate: length over 40 m"}},
-		"berths   assign_berth      refused              Not done: no.":                      {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "refused", Brief: "Not done: no."},
-		"berths   assign_berth         5 ms              failed: D2 is taken":                {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "failed", MS: 5, Brief: "D2 is taken"},
-		"berths   assign_berth         5 ms              C4 → B-1   allowed by ann   (stub)": {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "returned", MS: 5, Title: "C4", Brief: "B-1", Stub: true, Wait: &trace.Wait{Settled: &now, Verb: ledger.Allow, Who: "ann"}},
+		"desk     turn 1              412 ms    653 tok   a message came in":                         {Agent: "desk", Kind: trace.Turn, Name: "turn 1", Status: "returned", MS: 412, Tokens: &ledger.Usage{In: 612, Out: 41}, Why: "a message came in"},
+		"desk     find_vessel          18 ms              Marrow Light → 46 m":                       {Agent: "desk", Kind: trace.Call, Name: "find_vessel", Status: "returned", MS: 18, Title: "Marrow Light", Brief: "46 m"},
+		"desk     → berths                                handoffs come last":                        {Agent: "desk", Kind: trace.Handoff, To: "berths", Status: "returned", Why: "handoffs come last"},
+		"berths   assign_berth          held              gate: length over 40 m":                    {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "waiting", Wait: &trace.Wait{Why: "gate: length over 40 m"}},
+		"berths   assign_berth      refused              Not done: no.":                              {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "refused", Brief: "Not done: no."},
+		"berths   assign_berth         5 ms              failed: D2 is taken":                        {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "failed", MS: 5, Brief: "D2 is taken"},
+		"berths   assign_berth         5 ms              failed: D2 is taken   (stub)   (rung stub)": {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "failed", MS: 5, Brief: "D2 is taken", Stub: true, Rung: ledger.RungStub},
+		"berths   assign_berth         5 ms              C4 → B-1   allowed by ann   (stub)":         {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "returned", MS: 5, Title: "C4", Brief: "B-1", Stub: true, Wait: &trace.Wait{Settled: &now, Verb: ledger.Allow, Who: "ann"}},
 	} {
 		got := k.line(&s)
 		assert.Equal(t, strings.Join(strings.Fields(want), " "), strings.Join(strings.Fields(got), " "))

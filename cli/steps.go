@@ -64,12 +64,12 @@ func (k *call) line(s *trace.Step) string {
 		if s.Wait != nil && s.Wait.Settled != nil {
 			say += "   " + settledBy(s.Wait)
 		}
-		if s.Stub {
-			say += "   (stub)"
-		}
-		if s.Rung != "" && s.Rung != ledger.RungFree {
-			say += "   (rung " + string(s.Rung) + ")"
-		}
+	}
+	if s.Kind == trace.Call && s.Stub {
+		say += "   (stub)"
+	}
+	if s.Kind == trace.Call && s.Rung != "" && s.Rung != ledger.RungFree {
+		say += "   (rung " + string(s.Rung) + ")"
 	}
 	return strings.TrimRight(fmt.Sprintf("%-8s %-16s %9s %10s   %s", who, what, took, tok, say), " ")
 }
