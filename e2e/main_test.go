@@ -72,7 +72,15 @@ func launch(t testing.TB, args ...string) *server {
 	out, err := s.cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, s.cmd.Start())
-	t.Cleanup(func() { s.end(syscall.SIGKILL) })
+	t.Cleanup(func() {
+		if s.cmd.ProcessState != nil {
+			return // the test ended it
+		}
+		_ = s.end(syscall.SIGKILL)
+		if how := s.cmd.ProcessState.Sys().(syscall.WaitStatus); !how.Signaled() || how.Signal() != syscall.SIGKILL {
+			t.Errorf("%v ended by itself: %v\n%s", args, s.cmd.ProcessState, s.err)
+		}
+	})
 	line, err := bufio.NewReader(out).ReadString('\n')
 	require.NoError(t, err, "%s", s.err)
 	go func() { _, _ = io.Copy(io.Discard, out) }()

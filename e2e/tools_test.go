@@ -157,7 +157,7 @@ func TestTheSameQuestionOnEveryRung(t *testing.T) {
 	assert.Equal(t, 4, r.code, "a person is asked, though no gate stands there")
 	assert.Contains(t, r.out, "rung ask: a person agrees to every call that is not a read")
 	r = s.run(t, "say", "-rung", "assign_berth=stub", "Reserve a berth for the Petrel from tomorrow 14:00, two nights, please.")
-	require.Zero(t, r.code, r.out)
+	require.Zero(t, r.code, r.out+r.err)
 	assert.Contains(t, r.out, "B-1041", "one tool alone")
 	r = s.run(t, "say", "-rung", "loud", "Hello.")
 	assert.Equal(t, 2, r.code)
@@ -195,10 +195,14 @@ func TestOurToolsAreOfferedOverTheProtocol(t *testing.T) {
 	s := demo(t, dir)
 	bridge := exec.Command(binary, "mcp", "-at", s.url)
 	bridge.Stderr = &bytes.Buffer{}
-	for name, over := range map[string]mcp.Transport{"http": &mcp.StreamableClientTransport{Endpoint: s.url + "/mcp"}, "stdio": &mcp.CommandTransport{Command: bridge}} {
-		t.Run(name, func(t *testing.T) {
+	for _, way := range []struct {
+		name   string
+		over   mcp.Transport
+		months int // from now: the two reserve one berth, and may come in either order
+	}{{"http", &mcp.StreamableClientTransport{Endpoint: s.url + "/mcp"}, 2}, {"stdio", &mcp.CommandTransport{Command: bridge}, 4}} {
+		t.Run(way.name, func(t *testing.T) {
 			progress := make(chan string, 16)
-			c := client(t, over, progress)
+			c := client(t, way.over, progress)
 			list, err := c.ListTools(t.Context(), nil)
 			require.NoError(t, err)
 			names := map[string]*mcp.Tool{}
@@ -220,7 +224,7 @@ func TestOurToolsAreOfferedOverTheProtocol(t *testing.T) {
 			assert.True(t, r.IsError, "the same checks")
 			assert.Contains(t, text(r), `did you mean "nights"?`)
 
-			arrives := time.Now().AddDate(0, 2, len(name)).UTC()
+			arrives := time.Now().AddDate(0, way.months, 0).UTC()
 			args := map[string]any{"berth": "E4", "vessel": "Long Hope", "arrives": arrives.Format(time.RFC3339), "leaves": arrives.Add(24 * time.Hour).Format(time.RFC3339)}
 			params := &mcp.CallToolParams{Name: "assign_berth", Arguments: args}
 			params.SetProgressToken("p1")
