@@ -266,14 +266,14 @@ type TryList struct {
 // NewStub is what POST /api/tools/{name}/stubs takes: a try, a recorded call, or
 // the stub itself.
 type NewStub struct {
-	Try     int64        `json:"try,omitempty"`
-	Run     string       `json:"run,omitempty"`
-	Step    string       `json:"step,omitempty"`
-	Args    value.Object `json:"args,omitempty"` // of the call that it answers; every call, if not said
-	Returns any          `json:"returns,omitempty"`
-	Fails   string       `json:"fails,omitempty"`
-	Status  int          `json:"status,omitempty"`
-	After   string       `json:"after,omitempty"`
+	Try     int64           `json:"try,omitempty"`
+	Run     string          `json:"run,omitempty"`
+	Step    string          `json:"step,omitempty"`
+	Args    value.Object    `json:"args,omitempty"` // of the call that it answers; every call, if not said
+	Returns json.RawMessage `json:"returns,omitempty"`
+	Fails   string          `json:"fails,omitempty"`
+	Status  int             `json:"status,omitempty"`
+	After   string          `json:"after,omitempty"`
 }
 
 // Source is a place that brings tools.
@@ -315,13 +315,13 @@ type Ticket struct {
 
 // Settle is what POST /api/tickets/{id}/settle takes.
 type Settle struct {
-	Verb    ledger.Verb  `json:"verb"`
-	Because string       `json:"because,omitempty"`
-	Args    value.Object `json:"args,omitempty"`
-	Result  any          `json:"result,omitempty"`
-	As      string       `json:"as,omitempty"`
-	ID      string       `json:"id,omitempty"`
-	Shown   ledger.Hash  `json:"shown,omitempty"`
+	Verb    ledger.Verb     `json:"verb"`
+	Because string          `json:"because,omitempty"`
+	Args    value.Object    `json:"args,omitempty"`
+	Result  json.RawMessage `json:"result,omitempty"`
+	As      string          `json:"as,omitempty"`
+	ID      string          `json:"id,omitempty"`
+	Shown   ledger.Hash     `json:"shown,omitempty"`
 }
 
 // Stop is what POST /api/runs/{id}/stop takes.

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -81,6 +82,7 @@ type Projects struct {
 	current  *project.Project
 	newest   ledger.Hash // of the files as they are, good or bad
 	problems []project.Problem
+	data     map[string]bool // files of data that the project names
 	read     time.Time
 	versions map[ledger.Hash]*project.Project
 }
@@ -136,6 +138,7 @@ func (ps *Projects) Reload(ctx context.Context) (bool, error) {
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
 	ps.newest, ps.problems, ps.read = hash, probs, time.Now()
+	ps.data = named(src, cmp.Or(p, ps.current))
 	if p != nil {
 		ps.current = p
 		ps.versions[p.Version] = p
@@ -193,6 +196,67 @@ func (ps *Projects) Version(ctx context.Context, h ledger.Hash) (*project.Projec
 // editor writes in several strokes.
 const settle = 120 * time.Millisecond
 
+// pace is how often what is written all the time is looked at again.
+const pace = time.Second
+
+// apart says that a folder holds no files of the project.
+func apart(name string) bool {
+	return strings.HasPrefix(name, ".") || name == "data" || name == "knowledge" || name == "node_modules"
+}
+
+// named gives the files of data, and the folders granted, on which it depends
+// whether a project is sound: of what they hold the project's hash says nothing.
+func named(src project.Source, p *project.Project) map[string]bool {
+	out := map[string]bool{}
+	add := func(file string) {
+		if f := filepath.FromSlash(file); filepath.IsLocal(f) && !strings.Contains(file, "://") {
+			out[filepath.Clean(f)] = true
+		}
+	}
+	for _, s := range project.Sources(src) {
+		add(s.Document)
+	}
+	if p == nil {
+		return out
+	}
+	for _, t := range p.Tools {
+		if t.SQL != nil {
+			add(t.SQL.Database)
+			for _, f := range t.SQL.Tables {
+				add(f)
+			}
+		}
+		if t.Builtin != nil {
+			for _, f := range t.Builtin.In {
+				add(f)
+			}
+		}
+	}
+	return out
+}
+
+// delay is how long a change of a file waits to be read, and whether it is read at
+// all: of what lies apart only what is named, in its own time.
+func (ps *Projects) delay(file string) (wait time.Duration, matters bool) {
+	rel, err := filepath.Rel(ps.dir, file)
+	if err != nil {
+		return settle, true
+	}
+	ps.mu.RLock()
+	defer ps.mu.RUnlock()
+	if ps.data[rel] {
+		return pace, true
+	}
+	if base := filepath.Base(rel); strings.HasPrefix(base, ".") && base != ".env" {
+		return 0, false
+	}
+	folders := strings.Split(filepath.Dir(rel), string(filepath.Separator))
+	if folders[0] != "." && slices.ContainsFunc(folders, apart) {
+		return 0, false
+	}
+	return settle, true
+}
+
 // watch reads the project again whenever its files change, until ctx ends.
 func (ps *Projects) watch(ctx context.Context) error {
 	w, err := fsnotify.NewWatcher()
@@ -204,17 +268,23 @@ func (ps *Projects) watch(ctx context.Context) error {
 			if err != nil || !e.IsDir() {
 				return nil // a folder that vanished is no folder to watch
 			}
-			if n := e.Name(); p != ps.dir && (strings.HasPrefix(n, ".") || n == "data" || n == "knowledge" || n == "node_modules") {
+			if p != ps.dir && apart(e.Name()) {
 				return fs.SkipDir
 			}
 			return w.Add(p)
 		})
+		ps.mu.RLock()
+		defer ps.mu.RUnlock()
+		for f := range ps.data {
+			_ = w.Add(filepath.Join(ps.dir, filepath.Dir(f))) // a folder that is not there yet comes with its parent
+		}
 	}
 	add()
 	go func() {
 		defer w.Close()
 		quiet := time.NewTimer(time.Hour)
 		quiet.Stop()
+		var since time.Time // of the first change that is not read yet
 		for {
 			select {
 			case <-ctx.Done():
@@ -223,13 +293,18 @@ func (ps *Projects) watch(ctx context.Context) error {
 				if !ok {
 					return
 				}
-				if base := filepath.Base(ev.Name); strings.HasPrefix(base, ".") && base != ".env" {
-					continue
+				wait, matters := ps.delay(ev.Name)
+				if !matters || (!since.IsZero() && (wait == pace || time.Since(since) > pace)) {
+					continue // what is written all the time is read in between
 				}
-				quiet.Reset(settle)
+				if since.IsZero() {
+					since = time.Now()
+				}
+				quiet.Reset(wait)
 			case err := <-w.Errors:
 				ps.log.Warn("the project's folder cannot be watched", "error", err)
 			case <-quiet.C:
+				since = time.Time{}
 				add()
 				changed, err := ps.Reload(ctx)
 				if err != nil && !errors.Is(err, context.Canceled) {

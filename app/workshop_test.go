@@ -199,3 +199,40 @@ warning a.yaml "q1" cannot be carried out: there is no file data/none.csv
 warning a.yaml "q2" cannot be carried out: the query cannot be run: no such column: lenght_m
 warning a.yaml "q3" cannot be carried out: the query names :bert, which is no argument. Did you mean "berth"?`, texts(probs))
 }
+
+func TestDataThatAProjectNamesIsWatched(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, project.Main, coretest.Main)
+	write(t, dir, "a.yaml", "tool: q\nsummary: Ask the table when it is asked for.\neffect: read\nsql: {tables: {t: data/t.csv}, query: SELECT berth FROM t}\n---\ntool: files\nsummary: List the files when they are asked for.\neffect: read\nbuiltin: {do: files.list, in: [data/notes]}\n")
+	a := open(t, dir)
+	defer a.Close()
+	r := a.Hub.Read("")
+	said := func(want ...string) {
+		t.Helper()
+		probs, _, _ := a.Projects.Problems()
+		require.Len(t, probs, len(want), texts(probs))
+		for _, w := range want {
+			assert.Contains(t, texts(probs), w)
+		}
+	}
+	const noFolder = "the folder data/notes, which files may use, cannot be opened"
+	said("there is no file data/t.csv", noFolder)
+	write(t, dir, "data/t.csv", "place\nC4\n") // the folder is new, too
+	topic(t, r, "project")
+	said("no such column: berth", noFolder)
+	write(t, dir, "data/t.csv", "berth\nC4\n")
+	topic(t, r, "project")
+	said(noFolder)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "data/notes"), 0o755))
+	topic(t, r, "project")
+	said()
+	write(t, dir, "s.yaml", strings.Replace(office, "%s", "data/o.json", 1))
+	topic(t, r, "project")
+	said("there is no file data/o.json")
+	write(t, dir, "data/o.json", "{")
+	topic(t, r, "project")
+	said("data/o.json: line 1: this is not JSON")
+	require.NoError(t, os.Remove(filepath.Join(dir, "s.yaml")))
+	topic(t, r, "project")
+	said()
+}

@@ -832,10 +832,10 @@ var answerCommand = settling("answer", "TICKET happened|not_happened|give_up", "
 		}
 		s := api.Settle{Verb: ledger.Verb(args[0])}
 		if *result != "" {
-			var err error
-			if s.Result, err = value.Read([]byte(*result)); err != nil {
+			if _, err := value.Read([]byte(*result)); err != nil {
 				return s, use("-result is not JSON: %v", err)
 			}
+			s.Result = json.RawMessage(*result)
 		}
 		return s, nil
 	}

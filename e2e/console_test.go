@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -303,6 +305,32 @@ func TestTheSwitchesOfTry(t *testing.T) {
 	p.click("Stop the run")
 	p.sees("The run was stopped by local.")
 	p.sound("a stopped run")
+}
+
+func TestAPersonSaysWhatBecameOfACall(t *testing.T) {
+	peer := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusBadGateway) }))
+	defer peer.Close()
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"stonebaton.yaml": "project: parcels\nstart: desk\nmodels: {house: {wire: understudy, lines: lines.yaml}}\n---\ntool: send_parcel\nsummary: Send the parcel when somebody asks for it.\nhttp: {method: POST, url: \"" + peer.URL + "/parcels\"}\n---\nagent: desk\nsummary: Sends parcels.\nprompt: You send parcels.\ntools: [send_parcel]\n",
+		"lines.yaml":      "lines:\n  - {who: desk, said: send, calls: [{tool: send_parcel}]}\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	p := browse(t, s.url)
+	p.open("/try")
+	p.keys("textarea", "Please send it.\r")
+	p.sees("Did send_parcel happen?")
+	p.click("It happened…")
+	p.keys("textarea.font-mono", "{id: 1}")
+	p.click("It happened")
+	p.sees("The result is not JSON.")
+	js[chromedp.Void](p, `document.querySelector("textarea.font-mono").select()`)
+	p.keys("textarea.font-mono", `{"id": 9007199254740993}`)
+	p.sound("what became of a call")
+	p.click("It happened")
+	p.sees(`send_parcel was done, says local. Its result: {"id":9007199254740993}`) // a long number stays what it is
 }
 
 func TestTheBench(t *testing.T) {

@@ -178,10 +178,10 @@ func TestHostileToolsGetAClearErrorAndTheServiceLives(t *testing.T) {
 	held := s.run(t, "show", j.Run)
 	assert.Contains(t, held.out, "Did unsure happen? Unsure: 127.0.0.1:")
 	assert.Contains(t, held.out, "stonebaton answer "+itoa(j.Tickets[0])+" happened")
-	ok := s.run(t, "answer", itoa(j.Tickets[0]), "happened", "-result", `{"id": 7}`)
+	ok := s.run(t, "answer", itoa(j.Tickets[0]), "happened", "-result", `{"id": 9007199254740993}`)
 	assert.Equal(t, 0, ok.code, ok.err)
 	end := s.run(t, "follow", j.Run)
-	assert.Contains(t, end.out, `unsure was done, says local. Its result: {"id":7}`)
+	assert.Contains(t, end.out, `unsure was done, says local. Its result: {"id":9007199254740993}`, "a long number stays what it is")
 
 	// a model that always makes the same call is stopped by the limit
 	j = sayJSON(t, s, 1, "for ever")

@@ -210,7 +210,11 @@ func (s *Service) addStub(c *echo.Context) error {
 }
 
 func (s *Service) draft(ctx context.Context, tool string, in api.NewStub) (project.StubDraft, error) {
-	d := project.StubDraft{Args: in.Args, Returns: in.Returns, Fails: in.Fails, Status: in.Status, After: in.After}
+	d := project.StubDraft{Args: in.Args, Fails: in.Fails, Status: in.Status, After: in.After}
+	var err error
+	if d.Returns, err = given("returns", in.Returns); err != nil {
+		return d, err
+	}
 	switch {
 	case in.Try != 0:
 		t, err := s.oneTry(ctx, strconv.FormatInt(in.Try, 10))

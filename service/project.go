@@ -284,7 +284,11 @@ func (s *Service) settle(c *echo.Context) error {
 	if t.Status != "open" && in.ID == "" {
 		return &engine.SettledError{Verb: ledger.Verb(t.Status), By: t.SettledBy}
 	}
-	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, t.Step, engine.Settlement{ID: in.ID, Verb: in.Verb, By: "local", As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: in.Result, Shown: in.Shown}); err != nil {
+	result, err := given("result", in.Result)
+	if err != nil {
+		return err
+	}
+	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, t.Step, engine.Settlement{ID: in.ID, Verb: in.Verb, By: "local", As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown}); err != nil {
 		return err
 	}
 	return s.ticket(c)

@@ -25,6 +25,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/near"
 	"stonebaton/core/project"
+	"stonebaton/core/value"
 	"stonebaton/engine"
 	"stonebaton/store"
 )
@@ -284,6 +285,18 @@ func body(c *echo.Context, into any) error {
 		return problem(http.StatusBadRequest, "Send one JSON object.", "something stands behind the body's JSON")
 	}
 	return nil
+}
+
+// given reads a field of a body that may hold any value; nil where it was not sent.
+func given(field string, raw json.RawMessage) (any, error) {
+	if raw == nil {
+		return nil, nil
+	}
+	v, err := value.Read(raw)
+	if err != nil {
+		return nil, problem(http.StatusBadRequest, "", "%s cannot be read: %v", field, err)
+	}
+	return v, nil
 }
 
 // malformed says where and why a body cannot be read.

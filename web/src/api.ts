@@ -41,6 +41,9 @@ export function parse<T>(text: string, long: (digits: string) => unknown = (digi
   return JSON.parse(text, exact) as T;
 }
 
+// exactly is for parse: it keeps the digits of a long number as a number to be sent.
+export const exactly = (JSON as { rawJSON?: (digits: string) => unknown }).rawJSON;
+
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   let answer: Response;
   try {

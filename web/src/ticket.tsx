@@ -1,7 +1,7 @@
 // A ticket: who wants to do what and why, the values, and the three answers.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
-import { get, post, words, type FullTicket, type Ticket } from "./api";
+import { exactly, get, parse, post, words, type FullTicket, type Ticket } from "./api";
 import { span, value } from "./say";
 import { Button, Note } from "./ui/ui";
 
@@ -123,7 +123,7 @@ export function TicketCard({ ticket, keys }: { ticket: Ticket; keys?: boolean })
           onSubmit={(e) => {
             e.preventDefault();
             try {
-              void settle("happened", { result: result.trim() ? (JSON.parse(result) as unknown) : null });
+              void settle("happened", { result: result.trim() ? (parse<unknown>(result, exactly)) : null });
             } catch {
               setError("The result is not JSON.");
             }

@@ -53,7 +53,7 @@ export function Try() {
       setBusy(false);
     }
   };
-  const holder = view.totals?.agent ?? session.data?.agent ?? project.data?.start ?? "the agents";
+  const holder = view.totals?.agent ?? session.data?.agent ?? (project.data?.start || "the agents");
   const lanes = view.totals?.lanes ?? [];
   const agents = useMemo(() => [...(project.data?.agents ?? [])].sort((a, b) => Number(b.status === "start") - Number(a.status === "start")).map((a) => a.id), [project.data]);
   return (
@@ -97,7 +97,7 @@ function Welcome({ project, onPick }: { project: Project; onPick: (text: string)
   return (
     <div className="flex flex-col gap-3 text-ink-2">
       <p className="text-base text-ink">{project.summary || project.name}</p>
-      <p>Say something to {project.start}. Every step of the loop appears on the track as it happens.</p>
+      <p>Say something to {project.start || "the agents"}. Every step of the loop appears on the track as it happens.</p>
       <ul className="flex flex-col gap-2">
         {[...project.agents].sort((a, b) => Number(b.status === "start") - Number(a.status === "start")).map((a) => (
           <li key={a.id} className="border-l-4 border-joint-strong pl-2">
