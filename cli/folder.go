@@ -332,7 +332,10 @@ func (k *call) tool(t api.Tool) {
 	if t.Gate != "" {
 		k.print("gate     %s: %s\n", t.Gate, or(strings.Join(t.By, ", "), "anybody"))
 	}
-	k.print("agents   %s\nfile     %s:%d\n", or(strings.Join(t.Agents, ", "), "nobody"), t.Place.File, t.Place.Line)
+	k.print("agents   %s\n", or(strings.Join(t.Agents, ", "), "nobody"))
+	if t.Handler != "go" {
+		k.print("file     %s:%d\n", t.Place.File, t.Place.Line)
+	}
 	show := func(name string, doc map[string]any) {
 		if b, err := json.MarshalIndent(doc, "", "  "); err == nil && len(doc) > 0 {
 			k.print("\n%s\n%s\n", name, b)
@@ -399,6 +402,10 @@ var tryCommand = command{
 				k.note("no stub was made: the call was refused before it was made\n")
 			} else if *keep {
 				edit, aerr := add()
+				var by *project.EditError
+				if errors.As(aerr, &by) {
+					return fmt.Errorf("no stub was made: %w; put this in by hand: %s", aerr, by.Text)
+				}
 				if aerr != nil {
 					return fmt.Errorf("no stub was made: %w", aerr)
 				}

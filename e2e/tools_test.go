@@ -73,6 +73,7 @@ func (a *api) bench(dir string) {
 	assert.Contains(t, string(raw), `  - {when: "args.berth == 'D2'", returns: {"basin":"Dolphin"`)
 	stub := a.call("POST", "/api/tools/berth_facts/try", `{"args":{"berth":"D2"},"tools":"stubs"}`, 200)
 	assert.Equal(t, found["result"], stub["result"], "the stub answers as the real one did, at once")
+	assert.Contains(t, a.call("POST", "/api/tools/berth_facts/stubs", `{"returns":1e400}`, 400)["detail"], "returns cannot be read: ")
 	assert.Contains(t, a.call("POST", "/api/tools/berth_facts/stubs", `{"returns":{"berth":7}}`, 422)["detail"], "the stub does not fit the output schema")
 	again, err := os.ReadFile(filepath.Join(dir, edit["file"].(string)))
 	require.NoError(t, err)

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/google/jsonschema-go/jsonschema"
+	"go.yaml.in/yaml/v4"
 
 	"stonebaton/cli"
 	"stonebaton/core/value"
@@ -63,6 +64,21 @@ func Stub(when string, returns any) Option {
 		if when != "" {
 			s["when"] = when
 		}
+		list, _ := d["stubs"].([]any)
+		d["stubs"] = append(list, s)
+	}
+}
+
+// StubText adds a stub written as in a project's file, which can also fail or take its
+// time, such as `{when: "args.n > 2", fails: "None is left.", after: 2s}`. The bench
+// gives the text of a stub of what came back. What is no mapping panics when the
+// program starts.
+func StubText(text string) Option {
+	var s map[string]any
+	if err := yaml.Unmarshal([]byte(text), &s); err != nil || s == nil {
+		panic(fmt.Sprintf("kit: the stub %s is not a mapping of YAML: %v", text, err))
+	}
+	return func(d map[string]any) {
 		list, _ := d["stubs"].([]any)
 		d["stubs"] = append(list, s)
 	}

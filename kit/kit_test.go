@@ -64,7 +64,8 @@ func run(t *testing.T, args ...string) (int, string, string) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte(files), 0o600))
 	var out, errs bytes.Buffer
 	tool := kit.Tool("price_of", "Tell what a stay of a vessel costs when somebody asks.", price, kit.Gate("args.nights > 30", "May the {{ args.vessel }} stay so long?"), kit.Replay("safe"), kit.Timeout(2*time.Second),
-		kit.Stub("args.vessel == 'Petrel'", map[string]any{"total": 7, "for": "Petrel"}), kit.Says("{{ result.total }} EUR for the {{ result.for }}."), kit.ReasonFirst())
+		kit.Stub("args.vessel == 'Petrel'", map[string]any{"total": 7, "for": "Petrel"}),
+		kit.StubText(`{when: "args.vessel == 'Gannet'", fails: "The book is shut.", after: 5ms}`), kit.Says("{{ result.total }} EUR for the {{ result.for }}."), kit.ReasonFirst())
 	code := kit.Run(t.Context(), append(args, "-dir", dir), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, tool)
 	return code, out.String(), errs.String()
 }
@@ -72,9 +73,10 @@ func run(t *testing.T, args ...string) (int, string, string) {
 func TestAFunctionIsAToolWithAContractFromItsTypes(t *testing.T) {
 	code, out, errs := run(t, "tools", "price_of")
 	require.Zero(t, code, errs)
-	for _, want := range []string{`"description": "How long it stays, in nights."`, `"minimum": 1`, `"maximum": 60`, `"default": "summer"`, `"format": "date"`, `"pattern": "^[a-z]+$"`, "\"required\": [\n    \"vessel\",\n    \"nights\"\n  ]", "by       go, 1 stub", "gate     args.nights > 30", `"description": "What it costs, in EUR."`} {
+	for _, want := range []string{`"description": "How long it stays, in nights."`, `"minimum": 1`, `"maximum": 60`, `"default": "summer"`, `"format": "date"`, `"pattern": "^[a-z]+$"`, "\"required\": [\n    \"vessel\",\n    \"nights\"\n  ]", "by       go, 2 stubs", "gate     args.nights > 30", `"description": "What it costs, in EUR."`} {
 		assert.Contains(t, out, want)
 	}
+	assert.NotContains(t, out, "file  ", "it stands in no file of the project")
 	assert.NotContains(t, out, `"null"`, "what may be left away is left away, not null")
 }
 
@@ -94,13 +96,17 @@ func TestItIsCalledWithItsTypes(t *testing.T) {
 	assert.Contains(t, out, "nights must be at least 1, not 0")
 	code, _, errs := run(t, "try", "price_of", "-keep", "-args", `{"vessel":"Gannet","nights":3}`)
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, "no stub was made: price_of stands in no file that can be changed here")
+	assert.Contains(t, errs, "no stub was made: the tool price_of is a function of your program, so its stubs stand in its kit.Tool; put this in by hand: kit.StubText(`{when: \"args.nights == 3 && args.season == 'summer' && args.vessel == 'Gannet'\", returns: {\"for\":\"Gannet\",\"total\":6}}`)")
+	_, out, _ = run(t, "try", "price_of", "-stub", "-args", `{"vessel":"Gannet","nights":3}`)
+	assert.Contains(t, out, "The book is shut. (refused, not done)")
 }
 
 func TestWhatCannotBeAContractPanicsAtTheStart(t *testing.T) {
 	assert.PanicsWithValue(t, "kit: the tool n: its input must be a struct", func() {
 		kit.Tool("n", "N.", func(context.Context, int) (int, error) { return 0, nil })
 	})
+	assert.Panics(t, func() { kit.StubText("when: {") })
+	assert.Panics(t, func() { kit.StubText("a text") })
 	type bad struct {
 		N int `json:"n" default:"many"`
 	}

@@ -42,6 +42,13 @@ func (e *EditError) Error() string { return e.Say }
 // tool stands, and leaves all else in the file as it is.
 func AddStub(src Source, t *Tool, s StubDraft) (Edit, error) {
 	item := s.text(t)
+	if t.Handler() == "go" {
+		line := "`" + item + "`"
+		if strings.Contains(item, "`") {
+			line = strconv.Quote(item)
+		}
+		return Edit{}, &EditError{"the tool " + t.Name + " is a function of your program, so its stubs stand in its kit.Tool", "kit.StubText(" + line + ")"}
+	}
 	text := src.Files[t.Place.File]
 	docs, _ := parse(t.Place.File, text)
 	lines := strings.SplitAfter(text, "\n")
@@ -62,9 +69,6 @@ func AddStub(src Source, t *Tool, s StubDraft) (Edit, error) {
 		}
 		if !ok {
 			continue
-		}
-		if strings.HasPrefix(t.Place.File, "go/") {
-			break
 		}
 		value, there := d.places[path]
 		if !there {
@@ -252,7 +256,7 @@ func conditions(input map[string]any, args map[string]any) string {
 			continue
 		}
 		at := "args." + k
-		if !slices.Contains(required, any(k)) {
+		if _, filled := sub["default"]; !filled && !slices.Contains(required, any(k)) {
 			out = append(out, "has("+at+")")
 		}
 		switch args[k].(type) {

@@ -28,7 +28,7 @@ export type Problem = Schemas["Problem"];
 export class Refused extends Error {
   problem: Problem;
   constructor(p: Problem) {
-    super(p.detail.charAt(0).toUpperCase() + p.detail.slice(1).replace(/\.$/, "") + "." + (p.remedy ? " " + p.remedy : ""));
+    super(p.detail.replace(/^[a-z]+(?= )/, (w) => w.charAt(0).toUpperCase() + w.slice(1)).replace(/\.$/, "") + "." + (p.remedy ? " " + p.remedy : ""));
     this.problem = p;
   }
 }
