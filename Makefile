@@ -17,7 +17,7 @@ build: web/dist/index.html
 
 web/node_modules/.done: web/package.json web/package-lock.json
 	$(call say,installing the console's packages (the first time half a minute))
-	@cd web && npm install --no-save --no-audit --no-fund --loglevel=error && touch node_modules/.done
+	@cd web && npm install --no-save --no-audit --no-fund --no-update-notifier --loglevel=error && touch node_modules/.done
 
 web/src/api.gen.ts: service/openapi.yaml web/node_modules/.done
 	@cd web && npm run --silent types >/dev/null
