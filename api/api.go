@@ -5,7 +5,6 @@ package api
 
 import (
 	"encoding/json"
-	"fmt"
 	"time"
 
 	"stonebaton/app"
@@ -29,7 +28,7 @@ type Problem struct {
 func (p *Problem) Error() string {
 	s := p.Detail
 	if p.Place != nil && p.Place.File != "" {
-		s = fmt.Sprintf("%s:%d:%d: %s", p.Place.File, p.Place.Line, p.Place.Col, s)
+		s = p.Place.String() + ": " + s
 	}
 	if p.Remedy != "" {
 		s += "\n" + p.Remedy

@@ -182,7 +182,7 @@ func (ps *Projects) Version(ctx context.Context, h ledger.Hash) (*project.Projec
 	for _, text := range src.Files {
 		ps.secrets.Learn(text)
 	}
-	p, probs := compile(src)
+	p, probs := ps.shop.compile(src)
 	if p == nil {
 		return nil, fmt.Errorf("the version %s of the project, with which the run began, is not accepted by this program: %w", h, &ProblemsError{probs})
 	}

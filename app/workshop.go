@@ -114,9 +114,26 @@ func (w *Workshop) Close() error {
 func (w *Workshop) files() map[string]string {
 	out := map[string]string{}
 	for _, t := range w.own {
-		out["go/"+t.Name+".yaml"] = t.Document
+		out[project.OwnFiles+t.Name+".yaml"] = t.Document
 	}
 	return out
+}
+
+// compile makes a project of files. What is about a function of the program's own is
+// placed where the program makes a tool of it.
+func (w *Workshop) compile(src project.Source) (*project.Project, []project.Problem) {
+	p, probs := compile(src)
+	for _, t := range w.own {
+		for i := range probs {
+			if probs[i].File == project.OwnFiles+t.Name+".yaml" {
+				probs[i].Place, probs[i].Tool = t.Place, t.Name
+			}
+		}
+		if p != nil && p.Tools[t.Name] != nil {
+			p.Tools[t.Name].Place = t.Place
+		}
+	}
+	return p, probs
 }
 
 // Offers asks one source for all that it offers.
@@ -289,7 +306,7 @@ func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), la
 		w.Secrets.Learn(text)
 	}
 	src.Catalogues = w.catalogues(ctx, src, last)
-	p, more := compile(src)
+	p, more := w.compile(src)
 	probs = append(append(probs, more...), unset(src, env)...)
 	if p != nil {
 		probs = append(probs, w.lacking(ctx, p, src)...)

@@ -107,11 +107,7 @@ func (k *call) folder(ctx context.Context, dir string) (*project.Project, *app.W
 }
 
 func problemText(x project.Problem) string {
-	at := x.File
-	if x.Line > 0 {
-		at += fmt.Sprintf(":%d:%d", x.Line, x.Col)
-	}
-	s := fmt.Sprintf("%s: %s: %s", at, x.Grade, x.Say)
+	s := fmt.Sprintf("%s: %s: %s", x.Place, x.Grade, x.Say)
 	if x.Remedy != "" {
 		s += "\n    " + x.Remedy
 	}
@@ -332,10 +328,7 @@ func (k *call) tool(t api.Tool) {
 	if t.Gate != "" {
 		k.print("gate     %s: %s\n", t.Gate, or(strings.Join(t.By, ", "), "anybody"))
 	}
-	k.print("agents   %s\n", or(strings.Join(t.Agents, ", "), "nobody"))
-	if t.Handler != "go" {
-		k.print("file     %s:%d\n", t.Place.File, t.Place.Line)
-	}
+	k.print("agents   %s\nfile     %s:%d\n", or(strings.Join(t.Agents, ", "), "nobody"), t.Place.File, t.Place.Line)
 	show := func(name string, doc map[string]any) {
 		if b, err := json.MarshalIndent(doc, "", "  "); err == nil && len(doc) > 0 {
 			k.print("\n%s\n%s\n", name, b)

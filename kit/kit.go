@@ -4,9 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"reflect"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +20,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"stonebaton/cli"
+	"stonebaton/core/project"
 	"stonebaton/core/value"
 	"stonebaton/tools/own"
 )
@@ -25,25 +29,31 @@ import (
 type Function struct{ tool own.Tool }
 
 // Option says more about a tool.
-type Option func(document map[string]any)
+type Option func(*document)
+
+// document is what a tool document of a project says.
+type document struct {
+	fields  map[string]any
+	accepts []string // comments of the form "# accept CODE: reason"
+}
 
 // Reads says that a call changes nothing.
-func Reads() Option { return func(d map[string]any) { d["effect"] = "read" } }
+func Reads() Option { return func(d *document) { d.fields["effect"] = "read" } }
 
 // Irreversible says that what a call does cannot be undone.
-func Irreversible() Option { return func(d map[string]any) { d["effect"] = "irreversible" } }
+func Irreversible() Option { return func(d *document) { d.fields["effect"] = "irreversible" } }
 
 // Replay says how a call that may have happened can be sent again: "safe" or "key".
-func Replay(how string) Option { return func(d map[string]any) { d["replay"] = how } }
+func Replay(how string) Option { return func(d *document) { d.fields["replay"] = how } }
 
 // Timeout bounds one call.
 func Timeout(limit time.Duration) Option {
-	return func(d map[string]any) { d["timeout"] = strconv.FormatInt(limit.Milliseconds(), 10) + "ms" }
+	return func(d *document) { d.fields["timeout"] = strconv.FormatInt(limit.Milliseconds(), 10) + "ms" }
 }
 
 // Gate makes calls wait for a person, all of them or where an expression holds.
 func Gate(when, ask string, by ...string) Option {
-	return func(d map[string]any) {
+	return func(d *document) {
 		g := map[string]any{}
 		for k, v := range map[string]string{"when": when, "ask": ask} {
 			if v != "" {
@@ -53,19 +63,30 @@ func Gate(when, ask string, by ...string) Option {
 		if len(by) > 0 {
 			g["by"] = by
 		}
-		d["gate"] = g
+		d.fields["gate"] = g
 	}
 }
 
 // Stub adds a canned answer for calls where an expression holds; "" is every call.
 func Stub(when string, returns any) Option {
-	return func(d map[string]any) {
+	return func(d *document) {
 		s := map[string]any{"returns": returns}
 		if when != "" {
 			s["when"] = when
 		}
-		list, _ := d["stubs"].([]any)
-		d["stubs"] = append(list, s)
+		list, _ := d.fields["stubs"].([]any)
+		d.fields["stubs"] = append(list, s)
+	}
+}
+
+// Accept silences what check says of the tool under a code, for a reason. A code that
+// there is not, or no reason, panics when the program starts.
+func Accept(code, reason string) Option {
+	if _, ok := project.Codes[code]; !ok || strings.TrimSpace(reason) == "" {
+		panic(fmt.Sprintf("kit: Accept(%q, %q): it needs a reason, and one of the codes %s", code, reason, strings.Join(slices.Sorted(maps.Keys(project.Codes)), ", ")))
+	}
+	return func(d *document) {
+		d.accepts = append(d.accepts, "# accept "+code+": "+strings.Join(strings.Fields(reason), " ")+"\n")
 	}
 }
 
@@ -78,20 +99,20 @@ func StubText(text string) Option {
 	if err := yaml.Unmarshal([]byte(text), &s); err != nil || s == nil {
 		panic(fmt.Sprintf("kit: the stub %s is not a mapping of YAML: %v", text, err))
 	}
-	return func(d map[string]any) {
-		list, _ := d["stubs"].([]any)
-		d["stubs"] = append(list, s)
+	return func(d *document) {
+		list, _ := d.fields["stubs"].([]any)
+		d.fields["stubs"] = append(list, s)
 	}
 }
 
 // Says gives the words that the model reads of a result, such as
 // "{{ result.count }} buoys.".
 func Says(done string) Option {
-	return func(d map[string]any) { d["says"] = map[string]any{"done": done} }
+	return func(d *document) { d.fields["says"] = map[string]any{"done": done} }
 }
 
 // ReasonFirst asks the model to say why before it calls.
-func ReasonFirst() Option { return func(d map[string]any) { d["reason_first"] = true } }
+func ReasonFirst() Option { return func(d *document) { d.fields["reason_first"] = true } }
 
 // Refuse gives an error that says that nothing was done, in words for the model.
 func Refuse(format string, args ...any) error { return &own.Refusal{Say: fmt.Sprintf(format, args...)} }
@@ -110,18 +131,19 @@ func Tool[In, Out any](name, summary string, f func(context.Context, In) (Out, e
 	if in["type"] != "object" {
 		panic(fmt.Sprintf("kit: the tool %s: its input must be a struct", name))
 	}
-	doc := map[string]any{"tool": name, "summary": summary, "go": true, "input": in}
+	doc := &document{fields: map[string]any{"tool": name, "summary": summary, "go": true, "input": in}}
 	if out, err := schemaOf[Out](); err == nil && len(out) > 0 {
-		doc["output"] = out
+		doc.fields["output"] = out
 	}
 	for _, o := range options {
 		o(doc)
 	}
-	raw, err := json.MarshalIndent(first(doc), "", "  ")
+	raw, err := json.MarshalIndent(first(doc.fields), "", "  ")
 	if err != nil {
 		panic(fmt.Sprintf("kit: the tool %s: %v", name, err))
 	}
-	return Function{own.Tool{Name: name, Document: string(raw), Call: func(ctx context.Context, args any) (any, error) {
+	text := strings.Join(doc.accepts, "") + string(raw)
+	return Function{own.Tool{Name: name, Document: text, Place: caller(), Call: func(ctx context.Context, args any) (any, error) {
 		given, err := json.Marshal(args)
 		if err != nil {
 			return nil, err
@@ -140,6 +162,20 @@ func Tool[In, Out any](name, summary string, f func(context.Context, In) (Out, e
 		}
 		return value.Read(back)
 	}}}
+}
+
+// caller is where the program calls Tool.
+func caller() project.Place {
+	_, file, line, ok := runtime.Caller(2)
+	if !ok {
+		return project.Place{File: "the program"}
+	}
+	if dir, err := os.Getwd(); err == nil {
+		if rel, err := filepath.Rel(dir, file); err == nil && filepath.IsLocal(rel) {
+			file = rel
+		}
+	}
+	return project.Place{File: file, Line: line}
 }
 
 // ordered is a document whose first key is the one that says what it is.

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"runtime"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -76,7 +78,7 @@ func TestAFunctionIsAToolWithAContractFromItsTypes(t *testing.T) {
 	for _, want := range []string{`"description": "How long it stays, in nights."`, `"minimum": 1`, `"maximum": 60`, `"default": "summer"`, `"format": "date"`, `"pattern": "^[a-z]+$"`, "\"required\": [\n    \"vessel\",\n    \"nights\"\n  ]", "by       go, 2 stubs", "gate     args.nights > 30", `"description": "What it costs, in EUR."`} {
 		assert.Contains(t, out, want)
 	}
-	assert.NotContains(t, out, "file  ", "it stands in no file of the project")
+	assert.Contains(t, out, "file     kit_test.go:", "where it is made")
 	assert.NotContains(t, out, `"null"`, "what may be left away is left away, not null")
 }
 
@@ -99,6 +101,33 @@ func TestItIsCalledWithItsTypes(t *testing.T) {
 	assert.Contains(t, errs, "no stub was made: the tool price_of is a function of your program, so its stubs stand in its kit.Tool; put this in by hand: kit.StubText(`{when: \"args.nights == 3 && args.season == 'summer' && args.vessel == 'Gannet'\", returns: {\"for\":\"Gannet\",\"total\":6}}`)")
 	_, out, _ = run(t, "try", "price_of", "-stub", "-args", `{"vessel":"Gannet","nights":3}`)
 	assert.Contains(t, out, "The book is shut. (refused, not done)")
+}
+
+func TestCheckJudgesAFunctionWhereItIsMade(t *testing.T) {
+	type vague struct {
+		Day string `json:"day"`
+	}
+	check := func(options ...kit.Option) string {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte(strings.ReplaceAll(files, "price_of", "look")), 0o600))
+		var out, errs bytes.Buffer
+		kit.Run(t.Context(), []string{"check", dir}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs},
+			kit.Tool("look", "Look a day up when somebody asks for it.", func(context.Context, vague) (int, error) { return 0, nil }, options...))
+		return out.String() + errs.String()
+	}
+	_, _, line, _ := runtime.Caller(0)
+	at := "kit_test.go:" + strconv.Itoa(line-3) + ": "
+	out := check()
+	assert.Contains(t, out, at+`warning: "look" writes, with neither gate nor replay`)
+	assert.Contains(t, out, at+`warning: the parameter "day" has no description`)
+	assert.Contains(t, out, "3 warnings")
+	out = check(kit.Accept("gate", "it only looks"), kit.Accept("description", "a day is a day"), kit.Accept("unit", "no more"))
+	assert.NotContains(t, out, "gate")
+	assert.NotContains(t, out, "no description")
+	assert.Contains(t, out, at+`warning: "day" looks like a date or time, but has no format`)
+	assert.Contains(t, out, at+`hint: there is no "unit" to accept here any more`)
+	assert.Panics(t, func() { kit.Accept("gait", "a word") })
+	assert.Panics(t, func() { kit.Accept("gate", " ") })
 }
 
 func TestWhatCannotBeAContractPanicsAtTheStart(t *testing.T) {

@@ -256,7 +256,8 @@ func overlap(a, b string) ([]string, float64) {
 var accepted = regexp.MustCompile(`#\s*accept\s+([a-z]+)\s*:?\s*(.*)$`)
 
 // accept takes out the problems that their file accepts in place, with a
-// comment "# accept CODE: reason" on their line or on the line above.
+// comment "# accept CODE: reason" on their line or on the line above; in a document
+// of OwnFiles it holds for all of it.
 func (c *compiler) accept() {
 	type place struct {
 		file string
@@ -279,26 +280,30 @@ func (c *compiler) accept() {
 			} else if why == "" {
 				c.report(Error, at, "Write # accept "+code+": REASON.", "what is accepted needs a reason")
 			} else {
-				marks[place{f, i + 1, code}] = true
+				mark := place{f, i + 1, code}
+				if strings.HasPrefix(f, OwnFiles) {
+					mark.line = 0
+				}
+				marks[mark] = true
 			}
 		}
 	}
 	kept := c.problems[:0]
 	for _, p := range c.problems {
-		here, above := place{p.File, p.Line, p.Code}, place{p.File, p.Line - 1, p.Code}
-		switch {
-		case p.Code != "" && marks[here]:
-			used[here] = true
-		case p.Code != "" && marks[above]:
-			used[above] = true
-		default:
+		mark := place{p.File, p.Line, p.Code}
+		if strings.HasPrefix(p.File, OwnFiles) {
+			mark.line = 0
+		} else if !marks[mark] {
+			mark.line--
+		}
+		if used[mark] = true; !marks[mark] {
 			kept = append(kept, p)
 		}
 	}
 	c.problems = kept
 	for m := range marks {
 		if !used[m] && m.code != "secret" {
-			c.report(Hint, Place{m.file, m.line, 1}, "Take the comment away.", "there is no %q to accept here any more", m.code)
+			c.report(Hint, Place{m.file, m.line, 1}, "Take that away.", "there is no %q to accept here any more", m.code)
 		}
 	}
 }

@@ -51,6 +51,10 @@ type Param struct {
 	Explode bool   `json:"explode,omitempty"` // a list is repeated, not joined by commas
 }
 
+// OwnFiles begins the names under which the documents of a program's own functions
+// stand among the files of a project. There are no such files.
+const OwnFiles = "<program>/"
+
 var notName = regexp.MustCompile(`[^a-z0-9]+`)
 var hump = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 

@@ -2,6 +2,7 @@ package project
 
 import (
 	"encoding/json"
+	"strconv"
 	"strings"
 	"time"
 
@@ -354,6 +355,18 @@ type Place struct {
 	File string `json:"file"`
 	Line int    `json:"line,omitempty"`
 	Col  int    `json:"col,omitempty"`
+}
+
+// String gives the place as FILE:LINE:COL, as far as it is known.
+func (p Place) String() string {
+	s := p.File
+	if p.Line > 0 {
+		s += ":" + strconv.Itoa(p.Line)
+		if p.Col > 0 {
+			s += ":" + strconv.Itoa(p.Col)
+		}
+	}
+	return s
 }
 
 // Grade says whether a problem keeps runs from starting.

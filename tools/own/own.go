@@ -12,6 +12,7 @@ import (
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
+	"stonebaton/core/project"
 	"stonebaton/engine"
 	"stonebaton/tools"
 )
@@ -19,7 +20,8 @@ import (
 // Tool is a function with the document that describes it.
 type Tool struct {
 	Name     string
-	Document string // a tool document of a project, with go: true
+	Document string        // a tool document of a project, with go: true
+	Place    project.Place // where the program makes a tool of it
 	Call     func(ctx context.Context, args any) (any, error)
 }
 

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -52,8 +53,10 @@ func TestPrivateAddressesAreReachedOnlyWhereTheyAreNamed(t *testing.T) {
 	_, err = get(t, c, srv.URL, web.Grant{}, nil)
 	assert.ErrorAs(t, err, &private, "a connection that is open already does not serve who may not use it")
 	_, port, _ := strings.Cut(host(srv), ":")
-	_, err = get(t, c, "http://localhost:"+port, web.Grant{}, nil)
-	assert.ErrorAs(t, err, &private, "a name does not hide the address")
+	if _, err := net.LookupHost("localhost"); err == nil { // a bare machine may not know the name
+		_, err = get(t, c, "http://localhost:"+port, web.Grant{}, nil)
+		assert.ErrorAs(t, err, &private, "a name does not hide the address")
+	}
 	for _, u := range []string{"http://10.1.2.3/", "http://169.254.169.254/", "http://[::1]/", "http://100.64.0.1/", "http://0.0.0.0/"} {
 		_, err = get(t, c, u, web.Grant{}, nil)
 		assert.ErrorAs(t, err, &private, u)

@@ -168,7 +168,9 @@ function About({ tool }: { tool: Tool }) {
       {tool.effect}
       {tool.replay && `, replay: ${tool.replay}`} · <Rung of={tool.rung} /> · {tool.handler}
       {tool.source && ` from ${tool.source}`} · {tool.stubs === 1 ? "1 stub" : `${tool.stubs} stubs`} · {tool.timeout} at most · used by {tool.agents.join(", ") || "nobody"} ·{" "}
-      {tool.handler === "go" ? "in your program" : <span className="font-mono">{`${tool.place.file}:${tool.place.line}`}</span>}
+      <span className="font-mono">
+        {tool.place.file}:{tool.place.line}
+      </span>
       {tool.runs && <span className="mt-0.5 block truncate font-mono" title={tool.runs}>{tool.runs}</span>}
       {(tool.reason_first || tool.direct || tool.per_minute) && (
         <span className="block">
