@@ -16,6 +16,7 @@ import (
 type cell struct {
 	do              chan func() // what to do on the thread, which ends then
 	listener, group int         // see filter
+	rules           int         // see common
 	err             error       // why it is of no use
 }
 
@@ -47,7 +48,7 @@ func newCell(k *kind) *cell {
 	go func() {
 		runtime.LockOSThread() // never unlocked: the thread carries the bounds, and goes with the goroutine
 		if k.filtered {
-			c.listener, c.group, c.err = enter(k.network)
+			c.enter(k.network)
 		}
 		close(ready)
 		(<-c.do)()
@@ -80,20 +81,29 @@ func (k *kind) keep(c *cell) {
 			return
 		default:
 			unix.Close(c.listener)
+			unix.Close(c.rules)
 		}
 	}
 	c.do <- func() {}
 }
 
-// enter lays down this thread's rights, and sets the filter.
-func enter(network bool) (listener, group int, err error) {
-	if err = dropRights(); err == nil {
+// enter makes the rules, lays down this thread's rights, and sets the filter.
+func (c *cell) enter(network bool) {
+	if c.rules, c.err = common(network); c.err != nil {
+		return
+	}
+	err := dropRights()
+	if err == nil {
 		err = unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
 	}
 	if err != nil {
-		return -1, 0, fmt.Errorf("the sandbox cannot be entered: %w", err)
+		c.err = fmt.Errorf("the sandbox cannot be entered: %w", err)
+	} else {
+		c.listener, c.group, c.err = filter(network)
 	}
-	return filter(network)
+	if c.err != nil {
+		unix.Close(c.rules)
+	}
 }
 
 // layRights says whether this service can lay down root's rights, for programs to

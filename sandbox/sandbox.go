@@ -129,49 +129,60 @@ var systemFolders = sync.OnceValues(func() (dirs []int, files []string) {
 	return dirs, files
 })
 
-// ruleset makes the rules of a program. The caller closes it.
-func (s *Spec) ruleset() (int, error) {
+// addPath lets programs use what a path leads to, with some of the rights. What is not
+// there cannot be reached either.
+func addPath(rules int, path string, rights uint64) error {
+	p, err := unix.Open(path, unix.O_PATH|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil
+	}
+	defer unix.Close(p)
+	var st unix.Stat_t
+	if unix.Fstat(p, &st) == nil && st.Mode&unix.S_IFMT != unix.S_IFDIR {
+		rights &= fileRights
+	}
+	return ll.LandlockAddPathBeneathRule(rules, &ll.PathBeneathAttr{AllowedAccess: rights & handled(), ParentFd: p}, 0)
+}
+
+// common makes the rules that all programs of a kind have. The caller closes them.
+func common(network bool) (rules int, err error) {
 	attr := ll.RulesetAttr{HandledAccessFS: handled()}
 	if abi() >= 6 {
 		attr.Scoped = ll.ScopeSignal | ll.ScopeAbstractUnixSocket
 	}
-	if abi() >= 4 && !s.Network {
+	if abi() >= 4 && !network {
 		attr.HandledAccessNet = ll.AccessNetBindTCP | ll.AccessNetConnectTCP
 	}
-	fd, err := ll.LandlockCreateRuleset(&attr, 0)
-	if err != nil {
+	if rules, err = ll.LandlockCreateRuleset(&attr, 0); err != nil {
 		return -1, fmt.Errorf("the sandbox's rules cannot be made: %w", err)
 	}
-	add := func(path string, rights uint64) error {
-		p, err := unix.Open(path, unix.O_PATH|unix.O_CLOEXEC, 0)
-		if err != nil {
-			return nil // what is not there cannot be reached either
-		}
-		defer unix.Close(p)
-		var st unix.Stat_t
-		if unix.Fstat(p, &st) == nil && st.Mode&unix.S_IFMT != unix.S_IFDIR {
-			rights &= fileRights
-		}
-		return ll.LandlockAddPathBeneathRule(fd, &ll.PathBeneathAttr{AllowedAccess: rights & handled(), ParentFd: p}, 0)
-	}
-	dirs, files := systemFolders()
+	dirs, _ := systemFolders()
 	for _, d := range dirs {
-		err = errors.Join(err, ll.LandlockAddPathBeneathRule(fd, &ll.PathBeneathAttr{AllowedAccess: accessRead, ParentFd: d}, 0))
-	}
-	for _, p := range append(append([]string{}, files...), s.Reads...) {
-		err = errors.Join(err, add(p, accessRead))
+		err = errors.Join(err, ll.LandlockAddPathBeneathRule(rules, &ll.PathBeneathAttr{AllowedAccess: accessRead, ParentFd: d}, 0))
 	}
 	for _, p := range devices {
-		err = errors.Join(err, add(p, ll.AccessFSReadFile|ll.AccessFSWriteFile))
-	}
-	for _, p := range append([]string{s.Dir}, s.Writes...) {
-		err = errors.Join(err, add(p, handled()&^accessNever))
+		err = errors.Join(err, addPath(rules, p, ll.AccessFSReadFile|ll.AccessFSWriteFile))
 	}
 	if err != nil {
-		unix.Close(fd)
+		unix.Close(rules)
 		return -1, fmt.Errorf("the sandbox's rules cannot be made: %w", err)
 	}
-	return fd, nil
+	return rules, nil
+}
+
+// grant adds what this program may use beside that.
+func (s *Spec) grant(rules int) (err error) {
+	_, files := systemFolders()
+	for _, p := range append(append([]string{}, files...), s.Reads...) {
+		err = errors.Join(err, addPath(rules, p, accessRead))
+	}
+	for _, p := range append([]string{s.Dir}, s.Writes...) {
+		err = errors.Join(err, addPath(rules, p, handled()&^accessNever))
+	}
+	if err != nil {
+		return fmt.Errorf("the sandbox's rules cannot be made: %w", err)
+	}
+	return nil
 }
 
 // Run runs a program to its end, within its bounds. An error means that it was
@@ -242,6 +253,7 @@ func (s *Spec) start(cmd *exec.Cmd, w *watch, c *cell) error {
 		return c.err
 	}
 	if !s.Bare {
+		defer unix.Close(c.rules)
 		own, err := real(append([]string{s.Dir}, s.Writes...))
 		if err != nil {
 			unix.Close(c.listener)
@@ -249,24 +261,21 @@ func (s *Spec) start(cmd *exec.Cmd, w *watch, c *cell) error {
 		}
 		cmd.SysProcAttr.Pgid = c.group
 		go (&guard{fd: c.listener, own: own, mine: w.mine, join: w.join}).serve()
-		rules, err := s.ruleset()
-		if err != nil {
+		if err := s.grant(c.rules); err != nil {
 			return err
 		}
-		err = ll.LandlockRestrictSelf(rules, 0)
-		unix.Close(rules)
-		if err != nil {
+		if err := ll.LandlockRestrictSelf(c.rules, 0); err != nil {
 			return fmt.Errorf("the sandbox cannot be entered: %w", err)
 		}
 	}
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	elsewhere(func() { w.begin(cmd.Process.Pid) })
 	if s.Bare {
+		w.begin(cmd.Process.Pid)
 		return nil
 	}
-	if err := s.release(cmd.Process.Pid); err != nil {
+	if err := s.release(cmd.Process.Pid, w); err != nil {
 		elsewhere(func() {
 			_ = cmd.Process.Kill() // it has not begun
 			_ = cmd.Wait()
@@ -300,15 +309,16 @@ func elsewhere(do func()) {
 	<-done
 }
 
-// release sets the limits of a program that stands at its first instruction, and
-// lets it go.
-func (s *Spec) release(pid int) error {
+// release sets the limits of a program that stands at its first instruction, has it
+// looked after, and lets it go.
+func (s *Spec) release(pid int, w *watch) error {
 	var st unix.WaitStatus
 	if _, err := unix.Wait4(pid, &st, 0, nil); err != nil || !st.Stopped() {
 		return fmt.Errorf("the program did not stop for its limits to be set (%v)", err)
 	}
 	var err error
 	elsewhere(func() {
+		w.begin(pid)
 		for what, n := range map[int]uint64{unix.RLIMIT_FSIZE: uint64(s.Disk), unix.RLIMIT_CORE: 0, unix.RLIMIT_DATA: uint64(s.Memory) * 4, unix.RLIMIT_NOFILE: 256} {
 			err = errors.Join(err, unix.Prlimit(pid, what, &unix.Rlimit{Cur: n, Max: n}, nil))
 		}
