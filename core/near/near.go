@@ -2,8 +2,11 @@
 package near
 
 import (
+	"maps"
+	"slices"
 	"sort"
 	"strings"
+	"unicode/utf8"
 )
 
 // Names gives up to three of the candidates that resemble the word, best first.
@@ -60,6 +63,56 @@ func Or(names []string) string {
 		return strings.Join(q, "")
 	}
 	return strings.Join(q[:len(q)-1], ", ") + " or " + q[len(q)-1]
+}
+
+// maxPairs is how many pairs are looked for: more is no slip.
+const maxPairs = 1000
+
+// Pairs gives the pairs of names that differ by one letter, a thousand at the most, in
+// the order of the names. Names that differ by a digit are numbered, and no pair.
+func Pairs(names []string) [][2]string {
+	// two names that differ by an edit are the same when a letter is taken out of one or of each
+	holders := map[string][]int{}
+	found := map[[2]int]bool{}
+	for i, n := range names {
+		for _, left := range shorter(n) {
+			for _, j := range holders[left] {
+				if j != i && len(found) < maxPairs && stem(names[j]) != stem(n) && Distance(names[j], n) == 1 {
+					found[[2]int{j, i}] = true
+				}
+			}
+			holders[left] = append(holders[left], i)
+		}
+		if len(found) == maxPairs {
+			break
+		}
+	}
+	order := slices.SortedFunc(maps.Keys(found), func(a, b [2]int) int { return slices.Compare(a[:], b[:]) })
+	out := make([][2]string, len(order))
+	for n, at := range order {
+		out[n] = [2]string{names[at[0]], names[at[1]]}
+	}
+	return out
+}
+
+// shorter gives a name, and what is left of it when a letter is taken out.
+func shorter(name string) []string {
+	out := []string{name}
+	for at := range name {
+		_, n := utf8.DecodeRuneInString(name[at:])
+		out = append(out, name[:at]+name[at+n:])
+	}
+	return out
+}
+
+// stem is a name without its digits.
+func stem(name string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return -1
+		}
+		return r
+	}, name)
 }
 
 // sharesPart says whether two names have a word of their snake case in common.

@@ -1,12 +1,30 @@
 package near_test
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
 	"stonebaton/core/near"
 )
+
+func TestPairs(t *testing.T) {
+	assert.Equal(t, [][2]string{{"berth", "birth"}, {"berth", "berths"}, {"berth", "breth"}, {"höhe", "hähe"}},
+		near.Pairs([]string{"berth", "birth", "berths", "breth", "quay", "line1", "line2", "line", "höhe", "hähe"}))
+	assert.Empty(t, near.Pairs(nil))
+	assert.Empty(t, near.Pairs([]string{"same", "same"}))
+	assert.Len(t, near.Pairs([]string{"ber\xff", "berx"}), 1, "what is no text does no harm")
+	var many []string
+	for i := range 20_000 {
+		many = append(many, fmt.Sprintf("param_%d_x", i))
+	}
+	assert.Empty(t, near.Pairs(many))
+	for i := range many {
+		many[i] = fmt.Sprintf("%c_berth", 0x4e00+i)
+	}
+	assert.Len(t, near.Pairs(many), 1000)
+}
 
 func TestNames(t *testing.T) {
 	tools := []string{"find_berth", "find_vessel", "assign_berth", "reckon_dues"}

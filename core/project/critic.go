@@ -42,6 +42,7 @@ const (
 	wideInput  = 12 // parameters
 	longValues = 60 // listed values
 	longBytes  = 8 << 10
+	fewPairs   = 5   // of names that differ by a letter, told one by one
 	alikeShare = 0.6 // of the words of two summaries
 )
 
@@ -90,12 +91,12 @@ func judgeInput(name string, input map[string]any, say func(string, Grade, strin
 				walk(items, at+"/items", full, depth+1)
 			}
 		}
-		for i, k := range keysOf(props) {
-			for _, other := range keysOf(props)[i+1:] {
-				if near.Distance(k, other) == 1 && len(k) > 3 {
-					say("names", Warning, path+"/properties/"+other, "Give them names that cannot be mistaken.", "the parameters %q and %q differ by a letter", k, other)
-				}
-			}
+		pairs := slices.DeleteFunc(near.Pairs(keysOf(props)), func(p [2]string) bool { return len(p[0]) <= 3 })
+		for _, p := range pairs[:min(len(pairs), fewPairs)] {
+			say("names", Warning, path+"/properties/"+p[1], "Give them names that cannot be mistaken.", "the parameters %q and %q differ by a letter", p[0], p[1])
+		}
+		if more := len(pairs) - fewPairs; more > 0 {
+			say("names", Warning, path, "Give them names that cannot be mistaken.", "at least %d more pairs of parameters differ by a letter", more)
 		}
 	}
 	walk(input, "/input", "", 0)
@@ -200,22 +201,35 @@ func (c *compiler) judge() {
 
 // judgeSideBySide looks at tools that one model sees together: those of an agent.
 func (c *compiler) judgeSideBySide() {
-	told := map[string]bool{}
+	told := map[[2]string]bool{}
+	read := map[string]map[string]string{}
+	words := func(tool string) map[string]string {
+		if read[tool] == nil {
+			read[tool] = stems(c.p.Tools[tool].Summary)
+		}
+		return read[tool]
+	}
 	for _, a := range keysOf(c.p.Agents) {
 		names := slices.Clone(c.p.Agents[a].Tools)
 		sort.Strings(names)
+		names = slices.DeleteFunc(slices.Compact(names), func(n string) bool { return c.p.Tools[n] == nil })
+		alike := map[[2]string]bool{}
+		for _, p := range near.Pairs(names) {
+			alike[p] = len(p[0]) > 3
+		}
 		for i, n := range names {
 			for _, m := range names[i+1:] {
-				one, two := c.p.Tools[n], c.p.Tools[m]
-				if one == nil || two == nil || told[n+" "+m] {
+				pair := [2]string{n, m}
+				if told[pair] {
 					continue
 				}
-				told[n+" "+m] = true
+				told[pair] = true
+				two := c.p.Tools[m]
 				c.about = m
-				if near.Distance(n, m) == 1 && len(n) > 3 {
+				if alike[pair] {
 					c.coded("names", Warning, two.Place, "Give them names that cannot be mistaken.", "the tools %q and %q of %s differ by a letter", n, m, a)
 				}
-				if shared, share := overlap(one.Summary, two.Summary); share >= alikeShare {
+				if shared, share := overlap(words(n), words(m)); share >= alikeShare {
 					c.coded("alike", Warning, two.Place, "Say in each when to use it and when the other.", "%q and %q of %s will be confused: both say %s", n, m, a, strings.Join(shared, ", "))
 				}
 			}
@@ -227,18 +241,19 @@ func (c *compiler) judgeSideBySide() {
 var small = map[string]bool{"a": true, "an": true, "and": true, "as": true, "at": true, "be": true, "by": true, "for": true, "from": true, "give": true, "gives": true, "in": true, "is": true, "it": true, "its": true,
 	"of": true, "on": true, "one": true, "or": true, "that": true, "the": true, "their": true, "this": true, "to": true, "what": true, "when": true, "which": true, "with": true, "use": true}
 
-// overlap gives the words that two summaries share, and their share of all words.
-func overlap(a, b string) ([]string, float64) {
-	set := func(s string) map[string]string { // words by their stems
-		out := map[string]string{}
-		for _, w := range wordsOf.FindAllString(strings.ToLower(s), -1) {
-			if !small[w] {
-				out[strings.TrimSuffix(w, "s")] = w
-			}
+// stems gives the words of a summary that tell something, by their stems.
+func stems(summary string) map[string]string {
+	out := map[string]string{}
+	for _, w := range wordsOf.FindAllString(strings.ToLower(summary), -1) {
+		if !small[w] {
+			out[strings.TrimSuffix(w, "s")] = w
 		}
-		return out
 	}
-	one, two := set(a), set(b)
+	return out
+}
+
+// overlap gives the words that two summaries share, and their share of all words.
+func overlap(one, two map[string]string) ([]string, float64) {
 	var shared []string
 	for stem, w := range one {
 		if two[stem] != "" {

@@ -1,6 +1,7 @@
 package project_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -125,6 +126,25 @@ func stubbed(t *testing.T, files map[string]string, tool string, d project.StubD
 	p, probs = project.Compile(src)
 	require.NotNil(t, p, "%v\n%s", probs, e.Body)
 	return e, p
+}
+
+func TestManyNamesThatAreAlikeAreToldInAFewLines(t *testing.T) {
+	props := map[string]any{}
+	for a := 'a'; a <= 'z'; a++ {
+		for b := 'a'; b <= 'z'; b++ {
+			props[fmt.Sprintf("berth_%c%c", a, b)] = map[string]any{"type": "string", "description": "A code."}
+		}
+		props[fmt.Sprintf("line%d", a)] = map[string]any{"type": "string", "description": "A line."}
+	}
+	var said []string
+	for _, r := range project.Judge("x", "Do it when asked to.", map[string]any{"type": "object", "properties": props}) {
+		if r.Code == "names" {
+			said = append(said, r.Say)
+		}
+	}
+	assert.Len(t, said, 6, "numbered ones are no pairs")
+	assert.Equal(t, `the parameters "berth_aa" and "berth_ab" differ by a letter`, said[0])
+	assert.Equal(t, "at least 995 more pairs of parameters differ by a letter", said[5])
 }
 
 func TestAStubIsPutBeforeTheOthersAndAllElseStays(t *testing.T) {
