@@ -183,6 +183,7 @@ func carriedBy(t *project.Tool) string {
 // is defined.
 func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 	out := []api.Tool{}
+	of := problemsOf(p, probs)
 	for _, n := range names(p.Tools) {
 		t := p.Tools[n]
 		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: carriedBy(t), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Replay: t.Replay, Stubs: len(t.Stubs), By: []string{},
@@ -204,15 +205,34 @@ func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 				a.Agents = append(a.Agents, agent)
 			}
 		}
-		for _, x := range probs {
-			within := t.Source == "" && x.File == t.Place.File && x.Line >= t.Place.Line && x.Line < p.Ends(t)
-			if x.Tool == n || (x.Tool == "" && within) {
-				a.Problems = append(a.Problems, x)
-			}
-		}
+		a.Problems = append(a.Problems, of[n]...)
 		out = append(out, a)
 	}
 	return out
+}
+
+// problemsOf gives the problems of each tool: those that say that they are about it, and
+// those of nothing else that stand in its document.
+func problemsOf(p *project.Project, probs []project.Problem) map[string][]project.Problem {
+	type span struct {
+		tool      string
+		from, end int
+	}
+	spans := map[string][]span{} // by file
+	for n, t := range p.Tools {
+		if t.Source == "" {
+			spans[t.Place.File] = append(spans[t.Place.File], span{n, t.Place.Line, p.Ends(t)})
+		}
+	}
+	of := map[string][]project.Problem{}
+	for _, x := range probs {
+		tool := x.Tool
+		if at := slices.IndexFunc(spans[x.File], func(s span) bool { return x.Line >= s.from && x.Line < s.end }); tool == "" && at >= 0 {
+			tool = spans[x.File][at].tool
+		}
+		of[tool] = append(of[tool], x)
+	}
+	return of
 }
 
 func (s *Service) tools(c *echo.Context) error {

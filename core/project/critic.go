@@ -42,6 +42,7 @@ const (
 	wideInput  = 12 // parameters
 	longValues = 60 // listed values
 	longBytes  = 8 << 10
+	mostAlike  = 50  // pairs of tools that are told one by one
 	fewPairs   = 5   // of names that differ by a letter, told one by one
 	alikeShare = 0.6 // of the words of two summaries
 )
@@ -202,12 +203,9 @@ func (c *compiler) judge() {
 // judgeSideBySide looks at tools that one model sees together: those of an agent.
 func (c *compiler) judgeSideBySide() {
 	told := map[[2]string]bool{}
-	read := map[string]map[string]string{}
-	words := func(tool string) map[string]string {
-		if read[tool] == nil {
-			read[tool] = stems(c.p.Tools[tool].Summary)
-		}
-		return read[tool]
+	read := map[string]vocabulary{}
+	for n, t := range c.p.Tools {
+		read[n] = wordsIn(t.Summary)
 	}
 	for _, a := range keysOf(c.p.Agents) {
 		names := slices.Clone(c.p.Agents[a].Tools)
@@ -220,7 +218,8 @@ func (c *compiler) judgeSideBySide() {
 		for i, n := range names {
 			for _, m := range names[i+1:] {
 				pair := [2]string{n, m}
-				if told[pair] {
+				shared, share := overlap(read[n], read[m])
+				if !alike[pair] && share < alikeShare || told[pair] {
 					continue
 				}
 				told[pair] = true
@@ -229,7 +228,10 @@ func (c *compiler) judgeSideBySide() {
 				if alike[pair] {
 					c.coded("names", Warning, two.Place, "Give them names that cannot be mistaken.", "the tools %q and %q of %s differ by a letter", n, m, a)
 				}
-				if shared, share := overlap(words(n), words(m)); share >= alikeShare {
+				if share >= alikeShare {
+					for x := range shared {
+						shared[x] = read[n].word[shared[x]]
+					}
 					c.coded("alike", Warning, two.Place, "Say in each when to use it and when the other.", "%q and %q of %s will be confused: both say %s", n, m, a, strings.Join(shared, ", "))
 				}
 			}
@@ -241,31 +243,57 @@ func (c *compiler) judgeSideBySide() {
 var small = map[string]bool{"a": true, "an": true, "and": true, "as": true, "at": true, "be": true, "by": true, "for": true, "from": true, "give": true, "gives": true, "in": true, "is": true, "it": true, "its": true,
 	"of": true, "on": true, "one": true, "or": true, "that": true, "the": true, "their": true, "this": true, "to": true, "what": true, "when": true, "which": true, "with": true, "use": true}
 
-// stems gives the words of a summary that tell something, by their stems.
-func stems(summary string) map[string]string {
-	out := map[string]string{}
-	for _, w := range wordsOf.FindAllString(strings.ToLower(summary), -1) {
-		if !small[w] {
-			out[strings.TrimSuffix(w, "s")] = w
-		}
-	}
-	return out
+// vocabulary is the words of a summary that tell something: their stems in order, and
+// each as it stands.
+type vocabulary struct {
+	stems []string
+	word  map[string]string
 }
 
-// overlap gives the words that two summaries share, and their share of all words.
-func overlap(one, two map[string]string) ([]string, float64) {
-	var shared []string
-	for stem, w := range one {
-		if two[stem] != "" {
-			shared = append(shared, w)
+func wordsIn(summary string) vocabulary {
+	v := vocabulary{word: map[string]string{}}
+	for _, w := range wordsOf.FindAllString(strings.ToLower(summary), -1) {
+		if !small[w] {
+			v.word[strings.TrimSuffix(w, "s")] = w
 		}
 	}
-	all := len(one) + len(two) - len(shared)
+	v.stems = keysOf(v.word)
+	return v
+}
+
+// overlap gives the stems that two summaries share, and their share of all words.
+func overlap(one, two vocabulary) (shared []string, share float64) {
+	for i, j := 0, 0; i < len(one.stems) && j < len(two.stems); {
+		switch strings.Compare(one.stems[i], two.stems[j]) {
+		case -1:
+			i++
+		case 1:
+			j++
+		default:
+			shared = append(shared, one.stems[i])
+			i, j = i+1, j+1
+		}
+	}
+	all := len(one.stems) + len(two.stems) - len(shared)
 	if all == 0 {
 		return nil, 0
 	}
-	sort.Strings(shared)
 	return shared, float64(len(shared)) / float64(all)
+}
+
+// fewer tells of tools that will be confused up to a number of them: who has more is
+// not helped by a list.
+func (c *compiler) fewer() {
+	n := 0
+	c.problems = slices.DeleteFunc(c.problems, func(p Problem) bool {
+		if p.Code == "alike" {
+			n++
+		}
+		return p.Code == "alike" && n > mostAlike
+	})
+	if n > mostAlike {
+		c.report(Warning, Place{Main, 1, 1}, "Mend those that are listed, or give the tools to several agents.", "%d more pairs of tools will be confused", n-mostAlike)
+	}
 }
 
 var accepted = regexp.MustCompile(`#\s*accept\s+([a-z]+)\s*:?\s*(.*)$`)

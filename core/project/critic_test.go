@@ -128,6 +128,34 @@ func stubbed(t *testing.T, files map[string]string, tool string, d project.StubD
 	return e, p
 }
 
+func TestToolsThatAreAllAlikeAreToldInFiftyLines(t *testing.T) {
+	var names, docs []string
+	for i := range 40 {
+		names = append(names, fmt.Sprintf("tool_%d", i))
+		docs = append(docs, fmt.Sprintf("tool: tool_%d\nsummary: Look the berth of a vessel up when it is asked for.\neffect: read\nscript: return 1\n", i))
+	}
+	agent := "agent: third\nsummary: Has many tools.\nprompt: x\ntools: [" + strings.Join(names, ", ") + "]\n"
+	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "a.yaml": agent, "t.yaml": strings.Join(docs, "---\n")}})
+	n, more := 0, ""
+	for _, p := range probs {
+		if p.Code == "alike" {
+			n++
+		} else if p.File == project.Main {
+			more += p.Say
+		}
+	}
+	assert.Equal(t, 50, n)
+	assert.Equal(t, "730 more pairs of tools will be confused", more)
+}
+
+func TestALongLineIsShownInPart(t *testing.T) {
+	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "a.yaml": "agent: third\nsummary: Has many tools.\nprompt: x\ntools: [" + strings.Repeat("größer, ", 1000) + "none]\n"}})
+	require.NotEmpty(t, probs)
+	assert.True(t, strings.HasPrefix(probs[0].Text, "tools: [größer, "))
+	assert.True(t, strings.HasSuffix(probs[0].Text, "…"))
+	assert.LessOrEqual(t, len(probs[0].Text), 303)
+}
+
 func TestManyNamesThatAreAlikeAreToldInAFewLines(t *testing.T) {
 	props := map[string]any{}
 	for a := 'a'; a <= 'z'; a++ {

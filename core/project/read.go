@@ -79,11 +79,21 @@ type Source struct {
 
 // Line gives the line of a file at a place; "" where there is none.
 func (s Source) Line(at Place) string {
-	lines := strings.Split(s.Files[at.File], "\n")
-	if at.Line < 1 || at.Line > len(lines) {
+	return shownLine(strings.Split(s.Files[at.File], "\n"), at.Line)
+}
+
+// maxLine is how much of a line is shown.
+const maxLine = 300
+
+func shownLine(lines []string, n int) string {
+	if n < 1 || n > len(lines) {
 		return ""
 	}
-	return strings.TrimSpace(lines[at.Line-1])
+	line := strings.TrimSpace(lines[n-1])
+	if len(line) > maxLine {
+		line = strings.ToValidUTF8(line[:maxLine], "") + "…"
+	}
+	return line
 }
 
 // Hash names the source by its content. That a catalogue could not be read this
@@ -161,8 +171,13 @@ func Compile(src Source) (*Project, []Problem) {
 		c.judge()
 	}
 	c.accept()
-	for i := range c.problems {
-		c.problems[i].Text = src.Line(c.problems[i].Place)
+	c.fewer()
+	lines := map[string][]string{}
+	for i, p := range c.problems {
+		if lines[p.File] == nil {
+			lines[p.File] = strings.Split(src.Files[p.File], "\n")
+		}
+		c.problems[i].Text = shownLine(lines[p.File], p.Line)
 	}
 	sort.SliceStable(c.problems, func(i, j int) bool {
 		a, b := c.problems[i], c.problems[j]
