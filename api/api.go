@@ -138,6 +138,7 @@ type Project struct {
 	State    map[string]any `json:"state_schema"`
 	Errors   int            `json:"errors"`
 	Warnings int            `json:"warnings"`
+	Hints    int            `json:"hints"`
 	Older    bool           `json:"older"` // the files have errors; this is the last good version
 }
 

@@ -414,7 +414,7 @@ func (k *call) tried(t api.Tried) {
 	if t.Tools == ledger.ToolsStubs {
 		way = "stub"
 	}
-	k.print("%s %s in %s (%s), %d bytes, about %d tokens for the model\n", t.ID, t.Status, span(t.MS), way, t.Bytes, t.Tokens)
+	k.print("%s %s in %s (%s), %s, about %s for the model\n", t.ID, t.Status, span(t.MS), way, count(t.Bytes, "byte"), count(t.Tokens, "token"))
 	for _, r := range t.Repairs {
 		k.print("repaired %s\n", r)
 	}

@@ -347,6 +347,7 @@ func TestTheBench(t *testing.T) {
 	p.open("/bench/vague")
 	p.sees("the summary of \"vague\" says what it is, but not when to use it")
 	p.sees("tools/vague.yaml:4")
+	p.sees("warnings, 1 hint")
 	p.sees("summary: The data.")
 	p.sees("2 to mend")
 	p.sound("a tool with problems")

@@ -58,10 +58,13 @@ func (s *Service) project(c *echo.Context) error {
 	probs, older, _ := s.app.Projects.Problems()
 	out := api.Project{Dir: s.app.Projects.Dir(), Older: older, Agents: []api.Agent{}, Models: []api.Model{}, State: map[string]any{}}
 	for _, p := range probs {
-		if p.Grade == project.Error {
+		switch p.Grade {
+		case project.Error:
 			out.Errors++
-		} else {
+		case project.Warning:
 			out.Warnings++
+		default:
+			out.Hints++
 		}
 	}
 	p, err := s.app.Projects.Current()

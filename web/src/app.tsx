@@ -82,12 +82,12 @@ function ProjectState({ project }: { project?: Project }) {
   const [open, setOpen] = useState(false);
   const problems = useQuery({ queryKey: ["problems"], queryFn: () => get<Problems>("/problems"), enabled: open });
   if (!project) return <div className="border-r border-joint px-3.5" />;
-  const say = project.errors ? count(project.errors, "error") : project.warnings ? count(project.warnings, "warning") : "no problems";
+  const say = [project.errors && count(project.errors, "error"), project.warnings && count(project.warnings, "warning"), project.hints && count(project.hints, "hint")].filter(Boolean).join(", ") || "no problems";
   return (
     <>
       <button type="button" onClick={() => setOpen(true)} className="flex items-center gap-2 border-r border-joint px-3.5 hover:bg-ground">
         <span className="font-mono text-[12px]">{project.name || "no project"}</span>
-        <span className={project.errors ? "font-semibold text-bad" : project.warnings ? "text-ink-2" : "text-ok"}>{say}</span>
+        <span className={project.errors ? "font-semibold text-bad" : project.warnings + project.hints ? "text-ink-2" : "text-ok"}>{say}</span>
         {project.older && <span className="text-bad">· the last good version is in use</span>}
       </button>
       <Dialog title={`Problems of ${project.name || "the project"}`} open={open} onClose={() => setOpen(false)}>
@@ -100,7 +100,8 @@ function ProjectState({ project }: { project?: Project }) {
             <li key={i} className={`border-l-4 pl-2.5 ${p.grade === "error" ? "border-bad" : "border-joint-strong"}`}>
               <span className="font-mono text-[12px]">
                 {p.file}
-                {p.line ? `:${p.line}:${p.col}` : ""}
+                {p.line ? `:${p.line}` : ""}
+                {p.col ? `:${p.col}` : ""}
               </span>{" "}
               <b>{p.grade}</b>
               <br />

@@ -1,6 +1,7 @@
 // The proof of a call: what left, what came back, what it wrote beside it, and what it changed.
 import { useState } from "react";
 import { parse, post, words, type Sent } from "./api";
+import { count } from "./say";
 import { Button, Note } from "./ui/ui";
 
 export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }) {
@@ -35,8 +36,8 @@ export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }
       {sent.body && <Block name={program ? "standard input" : "body"} text={sent.body} />}
       {(sent.status !== undefined || sent.bytes !== undefined) && (
         <div>
-          → {program ? `exit ${sent.status ?? 0}` : (sent.status ?? "")} {sent.type} {sent.bytes !== undefined && !program && sent.method !== "SQL" && `${sent.bytes} bytes`}
-          {sent.method === "SQL" && (sent.bytes === 1 ? "1 row" : `${sent.bytes ?? 0} rows`)}
+          → {program ? `exit ${sent.status ?? 0}` : (sent.status ?? "")} {sent.type} {sent.bytes !== undefined && !program && sent.method !== "SQL" && count(sent.bytes, "byte")}
+          {sent.method === "SQL" && count(sent.bytes ?? 0, "row")}
         </div>
       )}
       {sent.reply && <Block name={program ? "standard output" : "raw reply"} text={sent.reply} />}

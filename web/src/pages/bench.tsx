@@ -4,7 +4,7 @@ import { lazy, Suspense, useDeferredValue, useState } from "react";
 import { NavLink, useParams } from "react-router";
 import { get, post, words, type Tool, type Tried } from "../api";
 import { SentView } from "../sent";
-import { span, spaced, when } from "../say";
+import { count, span, when } from "../say";
 import { Button, Json, Note, Segments, Status, Tabs } from "../ui/ui";
 import { History } from "./tries";
 
@@ -190,7 +190,7 @@ export function Outcome({ done }: { done: Tried }) {
   return (
     <>
       <p className="border-b border-joint px-4 py-2">
-        <Status of={done.status} /> in {span(done.ms)} · {done.tools === "stubs" ? "by a stub" : "live"} · {spaced(done.bytes)} bytes · about {spaced(done.tokens)} tokens for the model
+        <Status of={done.status} /> in {span(done.ms)} · {done.tools === "stubs" ? "by a stub" : "live"} · {count(done.bytes, "byte")} · about {count(done.tokens, "token")} for the model
         {done.try && <span className="text-ink-3"> · try {done.try}</span>}
         {done.gate && <span className="block text-call">{done.gate}</span>}
         {done.repairs?.map((r) => (
