@@ -84,9 +84,7 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 		return out, nil
 	}
 	val, repairs, faults := t.Input.Repair(map[string]any(in.Args))
-	for _, r := range repairs {
-		out.Repairs = append(out.Repairs, schema.SayRepairs([]schema.Repair{r}))
-	}
+	out.Repairs = schema.SayRepairs(repairs)
 	if len(faults) > 0 {
 		return refuse("schema", schema.Say(faults), fmt.Sprintf("%s was not called: %s.", name, schema.Say(faults)))
 	}

@@ -55,9 +55,9 @@ func decideHandoff(p *project.Project, s *run.State, d *ledger.CallDecided, a le
 		}
 		whom := "You cannot hand over to anybody."
 		if len(have) > 0 {
-			whom = "You can hand over to: " + strings.Join(have, ", ") + "."
+			whom = "You can hand over to: " + near.List(have) + "."
 		}
-		refuse("there is no such handoff", fmt.Sprintf("%s cannot hand over to %q.%s %s", s.Agent, to, near.Hint(to, have), whom))
+		refuse("there is no such handoff", fmt.Sprintf("%s cannot hand over to %.100q.%s %s", s.Agent, to, near.Hint(to, have), whom))
 	case passed:
 		refuse("one handoff in a turn: the first one wins", "Not handed over to "+to+": another handoff of the same turn came first.")
 	case row >= p.Limits.Handoffs:
@@ -78,13 +78,13 @@ func decideCall(p *project.Project, s *run.State, d *ledger.CallDecided, a ledge
 		have := callable(p, s)
 		list := "You have no tools."
 		if len(have) > 0 {
-			list = "Your tools: " + strings.Join(have, ", ") + "."
+			list = "Your tools: " + near.List(have) + "."
 		}
 		who := s.Agent
 		if who == "" {
 			who = "the project"
 		}
-		refuse(fmt.Sprintf("%s has no tool %q", who, a.Tool), fmt.Sprintf("There is no tool %q.%s %s", a.Tool, near.Hint(a.Tool, have), list))
+		refuse(fmt.Sprintf("%s has no tool %.100q", who, a.Tool), fmt.Sprintf("There is no tool %.100q.%s %s", a.Tool, near.Hint(a.Tool, have), list))
 		return
 	}
 	d.Effect, d.Replay, d.Rung = tool.Effect, tool.Replay, RungOf(s.Opened, tool)
@@ -207,9 +207,7 @@ func readArgs(s *run.State, d *ledger.CallDecided, tool *project.Tool, text stri
 		if raw, err := json.Marshal(val); err == nil {
 			d.Args = raw
 		}
-		for _, r := range repairs {
-			d.Repairs = append(d.Repairs, schema.SayRepairs([]schema.Repair{r}))
-		}
+		d.Repairs = append(d.Repairs, schema.SayRepairs(repairs)...)
 	}
 	return val, true
 }

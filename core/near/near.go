@@ -2,6 +2,7 @@
 package near
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"sort"
@@ -9,17 +10,26 @@ import (
 	"unicode/utf8"
 )
 
+// maxWord is the longest word that is looked at: nobody misspells a longer one.
+const maxWord = 200
+
 // Names gives up to three of the candidates that resemble the word, best first.
 func Names(word string, candidates []string) []string {
 	type scored struct {
 		name string
 		d    int
 	}
+	if len(word) > maxWord {
+		return nil
+	}
 	w := strings.ToLower(word)
 	var all []scored
 	for _, c := range candidates {
 		lc := strings.ToLower(c)
-		d := Distance(w, lc)
+		d := 2 + len(w)/4 // too far
+		if gap := utf8.RuneCountInString(w) - utf8.RuneCountInString(lc); max(gap, -gap) < d {
+			d = Distance(w, lc)
+		}
 		if len(w) > 3 && (strings.HasPrefix(lc, w) || strings.HasPrefix(w, lc)) {
 			d = min(d, 1)
 		}
@@ -51,6 +61,17 @@ func Hint(word string, candidates []string) string {
 		return ""
 	}
 	return " Did you mean " + Or(n) + "?"
+}
+
+// List joins names, and says how many there are beyond the first twenty: nobody reads
+// a list without an end.
+func List(names []string) string {
+	const few = 20
+	s := strings.Join(names[:min(len(names), few)], ", ")
+	if n := len(names) - few; n > 0 {
+		s += fmt.Sprintf(" and %d more", n)
+	}
+	return s
 }
 
 // Or lists names in quotes: "a", "b" or "c".

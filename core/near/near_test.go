@@ -2,6 +2,8 @@ package near_test
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -26,6 +28,12 @@ func TestPairs(t *testing.T) {
 	assert.Len(t, near.Pairs(many), 1000)
 }
 
+func TestList(t *testing.T) {
+	assert.Equal(t, "a, b", near.List([]string{"a", "b"}))
+	assert.Empty(t, near.List(nil))
+	assert.Equal(t, strings.Repeat("x, ", 19)+"x and 980 more", near.List(slices.Repeat([]string{"x"}, 1000)))
+}
+
 func TestNames(t *testing.T) {
 	tools := []string{"find_berth", "find_vessel", "assign_berth", "reckon_dues"}
 	assert.Equal(t, []string{"find_berth"}, near.Names("find_bert", tools)[:1])
@@ -34,4 +42,6 @@ func TestNames(t *testing.T) {
 	assert.Empty(t, near.Names("weather", tools))
 	assert.Equal(t, ` Did you mean "a" or "b"?`, near.Hint("c", []string{"a", "b"}))
 	assert.Empty(t, near.Hint("nothing", nil))
+	assert.Empty(t, near.Names(strings.Repeat("berth", 1<<20), append(tools, strings.Repeat("berth", 1<<20))), "nobody misspells that")
+	assert.Equal(t, []string{"höhe"}, near.Names("hohe", []string{"höhe", "tiefe", strings.Repeat("höhe", 1<<20)}))
 }

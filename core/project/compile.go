@@ -205,7 +205,7 @@ func (c *compiler) missing(at Place, what, name string, have []string) {
 	}
 	list := "There is none yet."
 	if len(have) > 0 {
-		list = "There is: " + strings.Join(have, ", ") + "."
+		list = "There is: " + near.List(have) + "."
 	}
 	c.report(Error, at, list, "there is no %s %q.%s", what, name, near.Hint(name, have))
 }

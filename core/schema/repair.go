@@ -50,13 +50,16 @@ func (s *Schema) RepairJSON(raw []byte) (any, []Repair, []Fault) {
 	return s.Repair(v)
 }
 
-// SayRepairs joins repairs into one sentence.
-func SayRepairs(rs []Repair) string {
-	parts := make([]string, len(rs))
-	for i, r := range rs {
-		parts[i] = strings.TrimSpace(dotted(r.Path) + " " + r.Say)
+// SayRepairs says each repair in a sentence, and of more than a few how many more.
+func SayRepairs(rs []Repair) []string {
+	var out []string
+	for _, r := range rs[:min(len(rs), few)] {
+		out = append(out, strings.TrimSpace(dotted(r.Path)+" "+r.Say))
 	}
-	return strings.Join(parts, "; ")
+	if n := len(rs) - few; n > 0 {
+		out = append(out, fmt.Sprintf("%d more repairs were made", n))
+	}
+	return out
 }
 
 func dotted(path string) string {
@@ -136,13 +139,13 @@ func (m *mender) typed(s *jsonschema.Schema, v any, path string) any {
 		t := strings.TrimSpace(x)
 		if due("integer") || due("number") {
 			if n, ok := number(t); ok && (due("number") || isA("integer", n)) {
-				m.note(path, "was the text "+strconv.Quote(x)+"; the number "+t+" was taken")
+				m.note(path, "was the text "+strconv.Quote(clip(x))+"; the number "+clip(t)+" was taken")
 				m.vague(n, due, path)
 				return n
 			}
 		}
 		if due("boolean") && (strings.EqualFold(t, "true") || strings.EqualFold(t, "false")) {
-			m.note(path, "was the text "+strconv.Quote(x)+"; "+strings.ToLower(t)+" was taken")
+			m.note(path, "was the text "+strconv.Quote(clip(x))+"; "+strings.ToLower(t)+" was taken")
 			return strings.EqualFold(t, "true")
 		}
 		if (due("array") && strings.HasPrefix(t, "[")) || (due("object") && strings.HasPrefix(t, "{")) {
@@ -210,12 +213,12 @@ func (m *mender) listed(s *jsonschema.Schema, v any, path string) any {
 	if len(found) != 1 {
 		return v
 	}
-	m.note(path, "was "+strconv.Quote(t)+"; "+strconv.Quote(found[0])+" was taken")
+	m.note(path, "was "+strconv.Quote(clip(t))+"; "+strconv.Quote(found[0])+" was taken")
 	return found[0]
 }
 
 func (m *mender) object(s *jsonschema.Schema, x map[string]any, path string, depth int) any {
-	out, own := x, false
+	out, own, first := x, false, len(m.done)
 	set := func(k string, v any) {
 		if !own {
 			out, own = maps.Clone(x), true
@@ -236,8 +239,8 @@ func (m *mender) object(s *jsonschema.Schema, x map[string]any, path string, dep
 			set(k, is)
 		}
 	}
-	if len(m.done) > 1 && own {
-		slices.SortStableFunc(m.done, func(a, b Repair) int { return strings.Compare(a.Path, b.Path) }) // a map has no order of its own
+	if own {
+		slices.SortStableFunc(m.done[first:], func(a, b Repair) int { return strings.Compare(a.Path, b.Path) }) // a map has no order of its own
 	}
 	return out
 }

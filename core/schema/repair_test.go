@@ -2,6 +2,8 @@ package schema_test
 
 import (
 	"encoding/json"
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -44,7 +46,7 @@ func TestWhatIsOnlyWrittenWronglyIsRepairedAndSaid(t *testing.T) {
 		assert.Empty(t, faults, c.in)
 		got, _ := json.Marshal(out)
 		assert.JSONEq(t, c.out, string(got))
-		assert.Equal(t, c.say, schema.SayRepairs(done))
+		assert.Equal(t, c.say, strings.Join(schema.SayRepairs(done), "; "))
 	}
 }
 
@@ -72,7 +74,7 @@ func TestLongNumbersStayExact(t *testing.T) {
 		assert.Empty(t, faults, c.in)
 		got, _ := json.Marshal(out)
 		assert.Equal(t, c.out, string(got))
-		assert.Equal(t, c.say, schema.SayRepairs(done))
+		assert.Equal(t, c.say, strings.Join(schema.SayRepairs(done), "; "))
 	}
 }
 
@@ -103,7 +105,7 @@ func TestARecursiveSchemaIsRepairedToo(t *testing.T) {
 	assert.NotEmpty(t, faults, "too deep to mend, but nothing breaks")
 	_, done, faults := s.Repair(map[string]any{"in": map[string]any{"in": map[string]any{"n": "7"}}})
 	assert.Empty(t, faults)
-	assert.Equal(t, `in.in.n was the text "7"; the number 7 was taken`, schema.SayRepairs(done))
+	assert.Equal(t, `in.in.n was the text "7"; the number 7 was taken`, strings.Join(schema.SayRepairs(done), "; "))
 }
 
 func TestRepairingTwiceChangesNothingMore(t *testing.T) {
@@ -145,4 +147,46 @@ func TestAnExampleFitsItsSchema(t *testing.T) {
 		s := compiled(t, doc)
 		assert.Empty(t, s.Check(schema.Example(s.Doc())), doc)
 	}
+}
+
+func TestWordsOfEndlessThingsEnd(t *testing.T) {
+	props, args, enum := map[string]any{}, map[string]any{}, []any{}
+	for i := range 3000 {
+		props[fmt.Sprintf("p%04d", i)] = map[string]any{"type": "integer"}
+		args[fmt.Sprintf("p%04d", i)] = "7"
+		enum = append(enum, fmt.Sprintf("value %d", i))
+	}
+	compile := func(doc map[string]any) *schema.Schema {
+		s, err := schema.Compile(doc)
+		require.NoError(t, err)
+		return s
+	}
+	s := compile(map[string]any{"type": "object", "additionalProperties": false, "properties": props})
+	_, done, faults := s.Repair(args)
+	assert.Empty(t, faults)
+	assert.Len(t, done, 3000)
+	assert.Len(t, schema.SayRepairs(done), 21)
+	assert.Equal(t, "2980 more repairs were made", schema.SayRepairs(done)[20])
+
+	unknown := map[string]any{strings.Repeat("x", 1<<20): 1.0}
+	for i := range 3000 {
+		unknown[fmt.Sprintf("q%04d", i)] = 1.0
+	}
+	said := schema.Say(s.Check(unknown))
+	assert.Less(t, len(said), 8000)
+	assert.Contains(t, said, "; and 2981 more like these")
+
+	s = compile(map[string]any{"enum": enum})
+	said = schema.Say(s.Check(strings.Repeat("long ", 1<<18)))
+	assert.Contains(t, said, `must be one of "value 0", "value 1", `)
+	assert.Contains(t, said, ` and 2980 more, not "long long`)
+	assert.Less(t, len(said), 800)
+	s = compile(map[string]any{"type": "array", "items": map[string]any{"type": "object", "properties": map[string]any{"n": map[string]any{"type": "integer"}, "m": map[string]any{"default": 1}}}})
+	var many []any
+	for range 20_000 {
+		many = append(many, map[string]any{"n": "7"})
+	}
+	_, done, _ = s.Repair(many)
+	assert.Equal(t, "/19999/n", done[len(done)-1].Path, "in the order of the list, and of the names in each")
+	assert.Equal(t, "/19999/m", done[len(done)-2].Path)
 }

@@ -114,18 +114,36 @@ func (s *Schema) CheckJSON(raw []byte) (any, []Fault) {
 	return v, s.Check(v)
 }
 
-// Say joins faults into one sentence after another.
+// How much words for a model tell of what may be endless.
+const (
+	few     = 20  // faults, repairs
+	maxText = 200 // bytes of one value
+)
+
+// Say joins faults into one sentence after another, and says how many there are
+// beyond a few.
 func Say(faults []Fault) string {
-	parts := make([]string, 0, len(faults))
-	for _, f := range faults {
-		name := dotted(f.Path)
+	parts := make([]string, 0, few+1)
+	for _, f := range faults[:min(len(faults), few)] {
+		name := clip(dotted(f.Path))
 		if name == "" {
 			parts = append(parts, f.Say)
 		} else {
 			parts = append(parts, name+" "+f.Say)
 		}
 	}
+	if n := len(faults) - few; n > 0 {
+		parts = append(parts, fmt.Sprintf("and %d more like these", n))
+	}
 	return strings.Join(parts, "; ")
+}
+
+// clip cuts a text.
+func clip(s string) string {
+	if len(s) <= maxText {
+		return s
+	}
+	return strings.ToValidUTF8(s[:maxText], "") + "…"
 }
 
 func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
@@ -150,13 +168,15 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 		return out
 	case *kind.AdditionalProperties:
 		var out []Fault
-		for _, m := range k.Properties {
-			names := keys(sub)
+		names, listing := keys(sub), true
+		sort.Strings(k.Properties)
+		for i, m := range k.Properties {
 			say := "is not known here"
-			if n := near.Names(m, names); len(n) > 0 {
+			if i >= few { // nobody is told of more
+			} else if n := near.Names(m, names); len(n) > 0 {
 				say += "; did you mean " + near.Or(n) + "?"
-			} else if len(names) > 0 {
-				say += "; what is: " + strings.Join(names, ", ")
+			} else if listing && len(names) > 0 {
+				say, listing = say+"; what is: "+near.List(names), false // once is enough
 			}
 			out = append(out, Fault{Path: path + "/" + m, Say: say})
 		}
@@ -174,7 +194,7 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 				hint = "; " + near.Or(n[:1]) + " is nearest"
 			}
 		}
-		return one("must be one of %s, not %s%s", strings.Join(want, ", "), text(k.Got), hint)
+		return one("must be one of %s, not %s%s", near.List(want), text(k.Got), hint)
 	case *kind.Const:
 		return one("must be %s, not %s", text(k.Want), text(k.Got))
 	case *kind.Format:
@@ -184,7 +204,7 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 		if d != "" {
 			d = ": " + strings.TrimSuffix(d, ".")
 		}
-		return one("must match %s%s; %q does not%s", k.Want, d, k.Got, sample(sub))
+		return one("must match %s%s; %q does not%s", k.Want, d, clip(k.Got), sample(sub))
 	case *kind.Minimum:
 		return one("must be at least %s, not %s", num(k.Want), num(k.Got))
 	case *kind.Maximum:
@@ -261,7 +281,7 @@ func about(d map[string]any) string {
 		for i := range e {
 			w[i] = text(e[i])
 		}
-		return " (one of " + strings.Join(w, ", ") + ")"
+		return " (one of " + near.List(w) + ")"
 	}
 	if t, _ := d["type"].(string); t != "" {
 		return " (" + article(t) + ")"
@@ -324,15 +344,19 @@ func format(f string) string {
 	return article(f)
 }
 
+// text shows a value.
 func text(v any) string {
+	if s, ok := v.(string); ok {
+		if s = clip(s); s != "" && !strings.ContainsAny(s, " ,;\"") {
+			return s
+		}
+		v = s
+	}
 	b, err := json.Marshal(v)
 	if err != nil {
-		return fmt.Sprint(v)
+		return clip(fmt.Sprint(v))
 	}
-	if s, ok := v.(string); ok && s != "" && !strings.ContainsAny(s, " ,;\"") {
-		return s
-	}
-	return string(b)
+	return clip(string(b))
 }
 
 func num(r *big.Rat) string {
