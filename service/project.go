@@ -221,10 +221,10 @@ func problemsOf(p *project.Project, probs []project.Problem) map[string][]projec
 		tool      string
 		from, end int
 	}
-	spans := map[string][]span{} // by file
+	spans, ends := map[string][]span{}, p.Ends() // by file, and by tool
 	for n, t := range p.Tools {
 		if t.Source == "" {
-			spans[t.Place.File] = append(spans[t.Place.File], span{n, t.Place.Line, p.Ends(t)})
+			spans[t.Place.File] = append(spans[t.Place.File], span{n, t.Place.Line, ends[n]})
 		}
 	}
 	of := map[string][]project.Problem{}

@@ -58,15 +58,20 @@ const OwnFiles = "<program>/"
 var notName = regexp.MustCompile(`[^a-z0-9]+`)
 var hump = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 
-// Ends gives the line after the last one of a tool's own document.
-func (p *Project) Ends(t *Tool) int {
-	lines := strings.Split(p.Files[t.Place.File], "\n")
-	for n := t.Place.Line; n < len(lines); n++ {
-		if strings.HasPrefix(lines[n], "---") {
-			return n + 1
+// Ends gives the line after the last one of each tool's own document.
+func (p *Project) Ends() map[string]int {
+	files, out := map[string][]string{}, map[string]int{}
+	for name, t := range p.Tools {
+		if files[t.Place.File] == nil {
+			files[t.Place.File] = strings.Split(p.Files[t.Place.File], "\n")
 		}
+		lines, n := files[t.Place.File], t.Place.Line
+		for n < len(lines) && !strings.HasPrefix(lines[n], "---") {
+			n++
+		}
+		out[name] = n + 1
 	}
-	return len(lines) + 1
+	return out
 }
 
 // ToolName makes a name as ours are of any other: getVesselByName becomes
