@@ -96,6 +96,9 @@ func Pairs(names []string) [][2]string {
 	holders := map[string][]int{}
 	found := map[[2]int]bool{}
 	for i, n := range names {
+		if len(n) > maxWord {
+			continue
+		}
 		for _, left := range shorter(n) {
 			for _, j := range holders[left] {
 				if j != i && len(found) < maxPairs && stem(names[j]) != stem(n) && Distance(names[j], n) == 1 {

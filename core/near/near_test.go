@@ -17,6 +17,7 @@ func TestPairs(t *testing.T) {
 	assert.Empty(t, near.Pairs(nil))
 	assert.Empty(t, near.Pairs([]string{"same", "same"}))
 	assert.Len(t, near.Pairs([]string{"ber\xff", "berx"}), 1, "what is no text does no harm")
+	assert.Empty(t, near.Pairs([]string{strings.Repeat("berth", 1<<18), strings.Repeat("berth", 1<<18) + "s"}), "nobody mistakes those")
 	var many []string
 	for i := range 20_000 {
 		many = append(many, fmt.Sprintf("param_%d_x", i))
