@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const reserve = "Please reserve a berth for the Marrow Light from next Friday noon, two nights."
+var reserve = "Please reserve a berth for the Marrow Light from " + inFourDays() + " noon, two nights."
 
 // said is what `say -json` ends with.
 type said struct {
@@ -102,7 +102,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 	})
 
 	t.Run("say for programs", func(t *testing.T) {
-		j := sayJSON(t, s, 0, "Reserve a berth for the Petrel from next Friday noon, two nights.")
+		j := sayJSON(t, s, 0, "Reserve a berth for the Petrel from "+inFourDays()+" noon, two nights.")
 		assert.Equal(t, "done", j.Status)
 		assert.Contains(t, j.Answer, "is reserved for the Petrel")
 		assert.Equal(t, 4, j.Turns)

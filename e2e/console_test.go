@@ -126,7 +126,7 @@ func TestTheConsole(t *testing.T) {
 	p.sees("Say something to desk")
 	p.sees("no problems")
 	p.sound("an empty Try")
-	p.keys("textarea", "Reserve a berth for the Marrow Light from next Friday noon, two nights, please.\r")
+	p.keys("textarea", "Reserve a berth for the Marrow Light from "+inFourDays()+" noon, two nights, please.\r")
 	p.sees("desk hands over to berths")
 	p.sees("Reserve C4 for the Marrow Light, 46 m?")
 	p.sees("held: a person is asked")
@@ -298,7 +298,7 @@ func TestTheSwitchesOfTry(t *testing.T) {
 	js[chromedp.Void](p, `document.querySelector("#step-1").click()`)
 	p.until(`document.querySelector("aside").innerText.includes("house")`)
 	p.open("/try") // a new page begins with live tools
-	p.keys("textarea", "Reserve a berth for the Marrow Light from next Friday noon, two nights, please.\r")
+	p.keys("textarea", "Reserve a berth for the Marrow Light from "+inFourDays()+" noon, two nights, please.\r")
 	p.sees("held: a person is asked")
 	p.keys("textarea", "And the dues?\r")
 	p.sees("waits until the run before it is over")

@@ -127,6 +127,17 @@ func command(t testing.TB, url, in string, args ...string) result {
 	return result{out.String(), errs.String(), c.ProcessState.ExitCode()}
 }
 
+// inFourDays names the day of the week in four days, such as "next Friday". The bookings
+// of the demo lie at days counted from its start, so a fixed name would find other
+// berths free on every day of the week.
+func inFourDays() string {
+	kelmere, err := time.LoadLocation("Europe/Dublin")
+	if err != nil {
+		panic(err)
+	}
+	return "next " + time.Now().In(kelmere).AddDate(0, 0, 4).Weekday().String()
+}
+
 func demo(t testing.TB, dir string) *server {
 	t.Helper()
 	return launch(t, "demo", "-dir", dir, "-listen", "127.0.0.1:0")
