@@ -13,6 +13,7 @@ import (
 	"stonebaton/core/trace"
 	"stonebaton/core/value"
 	"stonebaton/store"
+	"stonebaton/tools"
 )
 
 // Problem is an error as RFC 9457 has it, with a remedy and a place.
@@ -55,12 +56,36 @@ type Begun struct {
 	Session  string `json:"session"`
 	Status   string `json:"status"` // going or waiting
 	WaitsFor string `json:"waits_for,omitempty"`
+	Broken   string `json:"broken,omitempty"` // the first error of the files, where the last good version answers
 }
 
 // RunList is a page of runs.
 type RunList struct {
 	Runs []store.Run `json:"runs"`
 	Next string      `json:"next,omitempty"` // cursor of the next page
+}
+
+// SessionList is a page of sessions.
+type SessionList struct {
+	Sessions []store.SessionRow `json:"sessions"`
+	Next     string             `json:"next,omitempty"`
+}
+
+// TicketList is a page of tickets.
+type TicketList struct {
+	Tickets []store.Ticket `json:"tickets"`
+	Next    string         `json:"next,omitempty"`
+}
+
+// Outbox is a page of the messages that tools have sent.
+type Outbox struct {
+	Messages []tools.Message `json:"messages"`
+	Next     string          `json:"next,omitempty"`
+}
+
+// Trust is what waits until a person lets it run outside the sandbox.
+type Trust struct {
+	Waiting []project.Outside `json:"waiting"`
 }
 
 // Run is one run with its steps.
@@ -74,7 +99,7 @@ type Run struct {
 // Events is a page of a run's events.
 type Events struct {
 	Events []ledger.Event `json:"events"`
-	Next   int64          `json:"next,omitempty"` // the after= of the next page
+	Next   string         `json:"next,omitempty"`
 }
 
 // Change is one message of a run's event stream.
@@ -116,7 +141,7 @@ type Session struct {
 // Said is one part of a session's conversation.
 type Said struct {
 	Run    string    `json:"run"`
-	Who    string    `json:"who"` // user, agent, handoff, or problem
+	Who    string    `json:"who"` // user, agent, pass, or problem
 	Agent  string    `json:"agent,omitempty"`
 	To     string    `json:"to,omitempty"` // of a handoff
 	Text   string    `json:"text"`
@@ -149,7 +174,7 @@ type Agent struct {
 	Summary  string        `json:"summary"`
 	Model    string        `json:"model"`
 	Tools    []string      `json:"tools"`
-	Handoffs []string      `json:"handoffs"`
+	PassesTo []string      `json:"passes_to"`
 	Place    project.Place `json:"place"`
 }
 
@@ -157,7 +182,7 @@ type Agent struct {
 type Model struct {
 	ID       string  `json:"id"`
 	Status   string  `json:"status"` // used, fallback or unused
-	Wire     string  `json:"wire"`
+	Speaks   string  `json:"speaks"`
 	URL      string  `json:"url,omitempty"`
 	Name     string  `json:"name,omitempty"`
 	Key      string  `json:"key,omitempty"`
@@ -199,7 +224,7 @@ type Tool struct {
 	Timeout     string            `json:"timeout"`
 	PerMinute   int               `json:"per_minute,omitempty"`
 	Problems    []project.Problem `json:"problems"` // of its definition
-	Replay      string            `json:"replay,omitempty"`
+	Resend      string            `json:"resend,omitempty"`
 	Stubs       int               `json:"stubs"`
 	Gate        string            `json:"gate,omitempty"` // when a person is asked, in words
 	By          []string          `json:"by"`
@@ -219,8 +244,8 @@ type Try struct {
 
 // Tried is what came of a try.
 type Tried struct {
-	ID      string         `json:"id"`
-	Try     int64          `json:"try,omitempty"` // its number in the history
+	ID      int64          `json:"id,omitempty"` // its number in the history; none where it is not kept
+	Tool    string         `json:"tool"`
 	At      time.Time      `json:"at"`
 	Status  string         `json:"status"` // returned, failed or refused
 	Tools   ledger.Tools   `json:"tools"`  // live or stubs
@@ -259,8 +284,8 @@ func (t *Tried) UnmarshalJSON(raw []byte) error {
 // TryList is a page of the history of tries, the newest first.
 type TryList struct {
 	Tries []store.TryRow `json:"tries"`
-	Count int            `json:"count"`          // in all
-	Next  int64          `json:"next,omitempty"` // the before= of the next page
+	Count int            `json:"count"` // in all
+	Next  string         `json:"next,omitempty"`
 }
 
 // NewStub is what POST /api/tools/{name}/stubs takes: a try, a recorded call, or

@@ -26,6 +26,7 @@ type Config struct {
 	Data   string            // "" is .stonebaton in it
 	Env    map[string]string // goes before the environment and .env
 	Own    []own.Tool        // functions of the program itself
+	Trust  bool              // what appears while it runs may run outside the sandbox at once
 	Logger *slog.Logger
 }
 
@@ -44,8 +45,8 @@ type App struct {
 	cancel context.CancelFunc
 }
 
-// Open reads the project, opens its records and goes on with the runs that
-// were under way. A project with errors opens too: it starts no runs.
+// Open reads the project, opens its records and resumes the runs that were under way.
+// A project with errors opens too: it starts no runs.
 func Open(ctx context.Context, c Config) (*App, error) {
 	if c.Logger == nil {
 		c.Logger = slog.New(slog.DiscardHandler)
@@ -60,20 +61,25 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	env := Environment(c.Dir, c.Env)
 	a := &App{Store: st, Hub: &live.Hub{}, Secrets: secret.New(env)}
 	if n, err := sandbox.Account(filepath.Join(c.Data, "children")); err != nil {
-		c.Logger.Warn("programs that an earlier service left behind cannot be looked for", "error", err)
+		c.Logger.Warn("failed to look for programs that an earlier service left running", "error", err)
 	} else if n > 0 {
-		c.Logger.Warn("programs that an earlier service left behind were ended", "groups", n)
+		c.Logger.Warn("ended programs that an earlier service left running", "groups", n)
 	}
 	work := filepath.Join(c.Data, "work")
 	if err := errors.Join(os.RemoveAll(work), os.MkdirAll(work, 0o700)); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
-	a.Workshop = NewWorkshop(WorkshopConfig{Dir: c.Dir, Work: work, Secrets: a.Secrets, Records: st, Own: c.Own, Changed: func(string) { a.offered() }})
-	a.Projects = &Projects{dir: c.Dir, env: env, store: st, secrets: a.Secrets, shop: a.Workshop, log: c.Logger, versions: map[ledger.Hash]*project.Project{},
+	allow, err := newTrust(ctx, st, c.Trust)
+	if err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	a.Workshop = NewWorkshop(WorkshopConfig{Dir: c.Dir, Work: work, Secrets: a.Secrets, Records: st, Own: c.Own, Changed: func(string) { a.offered() }, trust: allow})
+	a.Projects = &Projects{dir: c.Dir, env: env, store: st, secrets: a.Secrets, shop: a.Workshop, trust: allow, log: c.Logger, versions: map[ledger.Hash]*project.Project{},
 		changed: func() { a.Hub.Changed("project") }}
 	if _, err := a.Projects.Reload(ctx); err != nil {
 		return nil, errors.Join(err, a.Workshop.Close(), st.Close())
 	}
+	allow.opened()
 	a.Projects.report()
 	a.Tools = a.Workshop.Set
 	a.Models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(a.Secrets)}
@@ -81,7 +87,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	watching, cancel := context.WithCancel(context.Background())
 	a.done, a.cancel = watching, cancel
 	if err := a.Projects.watch(watching); err != nil {
-		c.Logger.Warn("changed files will not be picked up", "error", err)
+		c.Logger.Warn("failed to watch the project; changed files are not read", "error", err)
 	}
 	if err := a.Engine.Start(ctx); err != nil {
 		a.Close()
@@ -104,7 +110,7 @@ func (a *App) offered() {
 // Done is closed when the app is.
 func (a *App) Done() <-chan struct{} { return a.done.Done() }
 
-// Close ends everything where it stands; the next Open goes on from there.
+// Close ends everything where it stands; the next Open resumes from there.
 func (a *App) Close() error {
 	a.cancel()
 	a.Engine.Close()

@@ -60,7 +60,7 @@ func TestTheEnvironmentGoesBeforeTheFile(t *testing.T) {
 
 func TestReadChecksScriptsAndLines(t *testing.T) {
 	dir := t.TempDir()
-	write(t, dir, project.Main, strings.Replace(coretest.Main, "models: {m: {wire: understudy", `models: {m: {wire: understudy, lines: "l/*.yaml"`, 1))
+	write(t, dir, project.Main, strings.Replace(coretest.Main, "models: {m: {speaks: understudy", `models: {m: {speaks: understudy, lines: "l/*.yaml"`, 1))
 	write(t, dir, "l/lines.yaml", "lines:\n  - {who: desk, say: Hello}\n")
 	write(t, dir, "s.yaml", "tool: calc\nsummary: Reckon a sum when one is asked for.\nscript: {file: calc.js}\n")
 	write(t, dir, "calc.js", "return 1\n")
@@ -71,6 +71,7 @@ func TestReadChecksScriptsAndLines(t *testing.T) {
 	write(t, dir, "calc.js", "return 1\nreturn ((\n")
 	p, _, probs = read(t, dir)
 	assert.Nil(t, p)
+	probs = inUse(probs)
 	require.Len(t, probs, 1)
 	assert.Equal(t, "calc.js", probs[0].File)
 	assert.Contains(t, probs[0].Say, "the script of calc cannot be compiled")
@@ -78,6 +79,7 @@ func TestReadChecksScriptsAndLines(t *testing.T) {
 	write(t, dir, "l/lines.yaml", "lines:\n  - {who: desk}\n")
 	p, _, probs = read(t, dir)
 	assert.Nil(t, p)
+	probs = inUse(probs)
 	require.Len(t, probs, 1)
 	assert.Equal(t, 2, probs[0].Line)
 }
@@ -176,7 +178,7 @@ state: {length_m: 46}
 		"amend":           {"gates: {reserve: {amend: {berth: D2}}}\nexpect: {calls: [{tool: reserve, gate: amend, args: {berth: D2}}], answer: {says: [D2]}}\n", "passed"},
 		"refuse":          {"gates: {reserve: refuse}\nexpect: {calls: [{tool: reserve, gate: refuse}], answer: {says: [the drill refuses it]}}\n", "passed"},
 		"lapse":           {"gates: {reserve: lapse}\nexpect: {calls: [{tool: reserve, gate: lapsed, status: refused}]}\n", "passed"},
-		"wait":            {"gates: {reserve: wait}\nexpect: {status: held, calls: [{tool: reserve}]}\n", "passed"},
+		"wait":            {"gates: {reserve: wait}\nexpect: {status: held, calls: [{tool: reserve, status: waiting}]}\n", "passed"},
 		"not said":        {"expect: {answer: {says: [Reserved]}}\n", "failed"},
 		"cannot be done":  {"gates: {reserve: {amend: {berth: quay}}}\nexpect: {status: done}\n", "broken"},
 		"tools off":       {"tools: \"off\"\nexpect: {never: [look, reserve]}\n", "passed"},
@@ -207,7 +209,7 @@ expect: {calls: [{tool: toot}], never: [look]}
 `)[0]
 	assert.Equal(t, "passed", r.Status, "%v %s", r.Faults, r.Error)
 	require.Len(t, r.Says, 2)
-	assert.Equal(t, "drill-2", r.Says[1].Totals.Run)
+	assert.Equal(t, "drill-2", r.Says[1].Totals.ID)
 	assert.Equal(t, 46.0, r.Says[1].Totals.Facts["length_m"])
 }
 

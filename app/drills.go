@@ -23,7 +23,7 @@ import (
 	"stonebaton/understudy"
 )
 
-// DrillResult is what came of a drill.
+// DrillResult is the result of a drill.
 type DrillResult struct {
 	ID       string        `json:"id"`
 	Status   string        `json:"status"` // passed, failed, or broken where it could not run
@@ -121,6 +121,7 @@ func runDrill(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 
 // rehearse drives a drill's messages, one run each, and settles its gates.
 func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *project.Drill, r *DrillResult) error {
+	p = p.WithStubs(d.Stubs)
 	clock := &madeUp{now: d.Now}
 	if clock.now.IsZero() {
 		clock.now = noDay
@@ -162,7 +163,7 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 			return err
 		}
 		r.Says = append(r.Says, DrillSaid{Text: say.Text, Totals: t.Totals(), Steps: t.Steps})
-		faults, err := drill.Check(say.Expect, b.Run, events)
+		faults, err := drill.Check(p, say.Expect, b.Run, events)
 		if err != nil {
 			return err
 		}

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/fsnotify/fsnotify"
+	"github.com/google/renameio/v2"
 	"github.com/joho/godotenv"
 
 	"stonebaton/core/ledger"
@@ -58,8 +59,11 @@ func compile(src project.Source) (*project.Project, []project.Problem) {
 		}
 	}
 	_, lines := understudy.LinesOf(p, "")
+	for _, x := range lines {
+		bad = bad || x.Grade == project.Error
+	}
 	probs = append(probs, lines...)
-	if bad || len(lines) > 0 {
+	if bad {
 		return nil, probs
 	}
 	return p, probs
@@ -73,6 +77,7 @@ type Projects struct {
 	store   *store.Store
 	secrets *secret.Store
 	shop    *Workshop
+	trust   *trust
 	log     *slog.Logger
 	changed func()
 
@@ -164,6 +169,40 @@ func (ps *Projects) Problems() (probs []project.Problem, older bool, read time.T
 	return ps.problems, ps.current != nil && ps.current.Version != ps.newest, ps.read
 }
 
+// Broken names the first error of the files, where an older version is in use because
+// of it; "" where the files are in use as they are.
+func (ps *Projects) Broken() string {
+	probs, older, _ := ps.Problems()
+	if !older {
+		return ""
+	}
+	for _, p := range probs {
+		if p.Grade == project.Error {
+			return fmt.Sprintf("%s: %s", p.Place, p.Say)
+		}
+	}
+	return ""
+}
+
+// Waiting lists what does not run outside the sandbox before a person has confirmed it.
+func (ps *Projects) Waiting() []project.Outside { return ps.trust.list() }
+
+// Confirm lets something run that waits, and reads the project again, since a source
+// can be asked now. An id that does not wait is ErrNotWaiting.
+func (ps *Projects) Confirm(ctx context.Context, id ledger.Hash, by string) (project.Outside, error) {
+	o, err := ps.trust.confirm(ctx, id, by)
+	if err != nil {
+		return o, err
+	}
+	ps.log.Info("confirmed to run outside the sandbox", "what", o.Kind+" "+o.Name, "by", by)
+	changed, err := ps.Reload(ctx)
+	if changed {
+		ps.report()
+		ps.changed()
+	}
+	return o, err
+}
+
 // Dir is the project's folder.
 func (ps *Projects) Dir() string { return ps.dir }
 
@@ -198,11 +237,6 @@ const settle = 120 * time.Millisecond
 
 // pace is how often what is written all the time is looked at again.
 const pace = time.Second
-
-// apart says that a folder holds no files of the project.
-func apart(name string) bool {
-	return strings.HasPrefix(name, ".") || name == "data" || name == "knowledge" || name == "node_modules"
-}
 
 // named gives the files of data, and the folders granted, on which it depends
 // whether a project is sound: of what they hold the project's hash says nothing.
@@ -251,7 +285,7 @@ func (ps *Projects) delay(file string) (wait time.Duration, matters bool) {
 		return 0, false
 	}
 	folders := strings.Split(filepath.Dir(rel), string(filepath.Separator))
-	if folders[0] != "." && slices.ContainsFunc(folders, apart) {
+	if folders[0] != "." && slices.ContainsFunc(folders, project.Apart) {
 		return 0, false
 	}
 	return settle, true
@@ -268,7 +302,7 @@ func (ps *Projects) watch(ctx context.Context) error {
 			if err != nil || !e.IsDir() {
 				return nil // a folder that vanished is no folder to watch
 			}
-			if p != ps.dir && apart(e.Name()) {
+			if p != ps.dir && project.Apart(e.Name()) {
 				return fs.SkipDir
 			}
 			return w.Add(p)
@@ -302,13 +336,13 @@ func (ps *Projects) watch(ctx context.Context) error {
 				}
 				quiet.Reset(wait)
 			case err := <-w.Errors:
-				ps.log.Warn("the project's folder cannot be watched", "error", err)
+				ps.log.Warn("failed to watch the project's folder", "error", err)
 			case <-quiet.C:
 				since = time.Time{}
 				add()
 				changed, err := ps.Reload(ctx)
 				if err != nil && !errors.Is(err, context.Canceled) {
-					ps.log.Error("the project could not be read again", "error", err)
+					ps.log.Error("failed to read the project again", "error", err)
 				}
 				if changed {
 					ps.report()
@@ -320,21 +354,29 @@ func (ps *Projects) watch(ctx context.Context) error {
 	return nil
 }
 
+// report says in the log how the files are.
 func (ps *Projects) report() {
 	probs, older, _ := ps.Problems()
-	errs := 0
+	errs, first := 0, ""
 	for _, p := range probs {
 		if p.Grade == project.Error {
-			errs++
+			if errs++; first == "" {
+				first = fmt.Sprintf("%s: %s", p.Place, p.Say)
+			}
 		}
 	}
 	switch {
 	case older:
-		ps.log.Warn("the project's files have errors; the last good version stays in use", "errors", errs)
+		ps.log.Warn("the project's files have errors; the last good version stays in use", "errors", errs, "first", first)
 	case errs > 0:
-		ps.log.Warn("the project has errors; no run can start until they are mended", "errors", errs)
+		ps.log.Warn("the project has errors; no run can start until they are fixed", "errors", errs, "first", first)
 	default:
-		ps.log.Info("the project was read", "dir", ps.dir)
+		ps.log.Info("read the project", "dir", ps.dir)
+	}
+	for _, p := range probs {
+		if p.Code == "trust" {
+			ps.log.Warn(p.Say, "file", p.Place.String())
+		}
 	}
 }
 
@@ -389,26 +431,10 @@ func (w *Workshop) AddStub(p *project.Project, env func(string) (string, bool), 
 			return project.Edit{}, &EditRefusedError{x}
 		}
 	}
-	return edit, replaceFile(filepath.Join(w.dir, filepath.FromSlash(edit.File)), edit.Body)
-}
-
-// replaceFile writes a file all at once: a crash leaves the old or the new one.
-func replaceFile(name, text string) error {
+	name := filepath.Join(w.dir, filepath.FromSlash(edit.File))
 	mode := os.FileMode(0o644)
 	if info, err := os.Stat(name); err == nil {
 		mode = info.Mode().Perm()
 	}
-	f, err := os.CreateTemp(filepath.Dir(name), ".new-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.WriteString(text)
-	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
-	if err == nil {
-		err = os.Rename(f.Name(), name)
-	}
-	if err != nil {
-		_ = os.Remove(f.Name()) // it may be gone already
-	}
-	return err
+	return edit, renameio.WriteFile(name, []byte(edit.Body), mode, renameio.IgnoreUmask())
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"net/http"
 	"net/url"
@@ -15,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/joho/godotenv"
 	"golang.org/x/sync/singleflight"
 
 	"stonebaton/core/ledger"
@@ -45,6 +47,7 @@ type Workshop struct {
 	client *web.Client
 	sql    *sql.Handler
 	cmd    *command.Handler
+	trust  *trust
 
 	changed func(source string)
 	life    context.Context // ends with the workshop
@@ -69,6 +72,8 @@ type WorkshopConfig struct {
 	Records tools.Records // nil: in memory
 	Own     []own.Tool
 	Changed func(source string) // a source offers something else than before, or at last
+
+	trust *trust // nil: all that the files name may run, as where a person checks or tries them
 }
 
 // NewWorkshop gives a workshop. Close it.
@@ -79,7 +84,7 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 	if c.Changed == nil {
 		c.Changed = func(string) {}
 	}
-	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), sql: sql.New(c.Dir), cmd: command.New(c.Dir, c.Work, c.Secrets), changed: c.Changed,
+	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), sql: sql.New(c.Dir), cmd: command.New(c.Dir, c.Work, c.Secrets), changed: c.Changed, trust: c.trust,
 		docs: map[string]readDocument{}, asked: map[string]string{}}
 	w.life, w.end = context.WithCancel(context.Background())
 	w.Servers = mcp.New(c.Dir, w.client, c.Changed)
@@ -90,8 +95,8 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 
 func (w *Workshop) set(files *builtin.Handler) *tools.Set {
 	h := thttp.New(w.client)
-	return tools.NewSet(map[string]tools.Handler{"script": script.New(w.client), "http": h, "openapi": h, "command": w.cmd, "sql": w.sql,
-		"builtin": files, "mcp": w.Servers, "go": own.New(w.own)})
+	return tools.NewSet(map[string]tools.Handler{"script": script.New(w.client), "http": h, "openapi": h, "command": trusted{w.cmd, w.trust}, "sql": w.sql,
+		"builtin": files, "mcp": trusted{w.Servers, w.trust}, "go": trusted{own.New(w.own), w.trust}})
 }
 
 // Rehearsal gives handlers for one drill: what it sends goes to an outbox of its
@@ -138,6 +143,9 @@ func (w *Workshop) compile(src project.Source) (*project.Project, []project.Prob
 
 // Offers asks one source for all that it offers.
 func (w *Workshop) Offers(ctx context.Context, s *project.SourceDoc) (project.Catalogue, error) {
+	if o, is := s.Outside(); is && !w.trust.allows(o) {
+		return project.Catalogue{}, &UntrustedError{o}
+	}
 	if s.Document == "" {
 		return w.Servers.Catalogue(ctx, s)
 	}
@@ -160,6 +168,11 @@ func (w *Workshop) Offers(ctx context.Context, s *project.SourceDoc) (project.Ca
 	w.mu.Unlock()
 	return cat, nil
 }
+
+// UntrustedError says that something does not run before a person has confirmed it.
+type UntrustedError struct{ What project.Outside }
+
+func (e *UntrustedError) Error() string { return waits(e.What) }
 
 // maxDocument bounds one OpenAPI document.
 const maxDocument = 64 << 20
@@ -299,6 +312,11 @@ func (w *Workshop) ask(ctx context.Context, s *project.SourceDoc, known bool) (p
 // a source offered before; nil where that is not known.
 func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), last func(source string) (project.Catalogue, bool)) (*project.Project, project.Source, []project.Problem) {
 	src, probs := project.Load(os.DirFS(w.dir), env)
+	for i := range probs {
+		if w.trust != nil && probs[i].Code == project.Granted {
+			probs[i].Grade = project.Warning // a tool may have written it; that must not stop the service
+		}
+	}
 	for name, text := range w.files() {
 		src.Files[name] = text
 	}
@@ -307,9 +325,9 @@ func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), la
 	}
 	src.Catalogues = w.catalogues(ctx, src, last)
 	p, more := w.compile(src)
-	probs = append(append(probs, more...), unset(src, env)...)
+	probs = append(append(append(probs, more...), unset(src, env)...), unreadEnv(w.dir)...)
 	if p != nil {
-		probs = append(probs, w.lacking(ctx, p, src)...)
+		probs = append(append(probs, w.lacking(ctx, p, src)...), w.untrusted(p)...)
 	}
 	for _, x := range probs {
 		if x.Grade == project.Error {
@@ -317,6 +335,62 @@ func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), la
 		}
 	}
 	return p, src, probs
+}
+
+// untrusted warns of what waits until a person lets it run.
+func (w *Workshop) untrusted(p *project.Project) []project.Problem {
+	if w.trust == nil {
+		return nil
+	}
+	now := p.Outside()
+	w.trust.keep(now)
+	var out []project.Problem
+	for _, o := range now {
+		if !w.trust.allows(o) {
+			x := project.Problem{Grade: project.Warning, Code: "trust", Place: o.Place, Say: waits(o), Remedy: confirmIt}
+			if o.Kind == "tool" {
+				x.Tool = o.Name
+			}
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// unreadEnv warns of an .env file that cannot be read.
+func unreadEnv(dir string) []project.Problem {
+	raw, err := os.ReadFile(filepath.Join(dir, ".env"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	warn := func(line int, text, format string, args ...any) []project.Problem {
+		return []project.Problem{{Grade: project.Warning, Place: project.Place{File: ".env", Line: line, Col: 1}, Text: text, Say: fmt.Sprintf(format, args...) + "; no value of the file is used",
+			Remedy: "Write one NAME=value on each line; a comment begins with #."}}
+	}
+	if err != nil {
+		return warn(1, "", "the file cannot be read: %v", reasonOf(err))
+	}
+	if _, err := godotenv.UnmarshalBytes(raw); err == nil {
+		return nil
+	}
+	// the package names no line: it is the first after the longest head that can be read
+	lines, good := strings.Split(string(raw), "\n"), 0
+	for n := range lines {
+		if _, err := godotenv.Unmarshal(strings.Join(lines[:n], "\n")); err == nil {
+			good = n
+		}
+	}
+	name, _, _ := strings.Cut(lines[good], "=") // a value may be secret
+	return warn(good+1, strings.TrimSpace(name), "the line is not NAME=value")
+}
+
+// reasonOf gives what is wrong without the path of this machine.
+func reasonOf(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
 }
 
 // lacking warns of tools that cannot be carried out as things are on this machine:
@@ -335,7 +409,7 @@ func (w *Workshop) lacking(ctx context.Context, p *project.Project, src project.
 			err = w.Files.Check(t)
 		}
 		if err != nil {
-			out = append(out, project.Problem{Grade: project.Warning, Tool: name, Place: t.Place, Text: src.Line(t.Place), Say: fmt.Sprintf("%q cannot be carried out: %v", name, err), Remedy: "Mend it before an agent calls it; `stonebaton try " + name + "` tries again."})
+			out = append(out, project.Problem{Grade: project.Warning, Tool: name, Place: t.Place, Text: src.Line(t.Place), Say: fmt.Sprintf("%q cannot be called: %v", name, err), Remedy: "Fix it before an agent calls it; `stonebaton try " + name + "` tries it."})
 		}
 	}
 	return out

@@ -22,10 +22,15 @@ import (
 
 func texts(probs []project.Problem) string {
 	var out []string
-	for _, p := range probs {
+	for _, p := range inUse(probs) {
 		out = append(out, string(p.Grade)+" "+p.File+" "+p.Say)
 	}
 	return strings.Join(out, "\n")
+}
+
+// inUse leaves out that no agent has a tool: most tests have tools alone.
+func inUse(probs []project.Problem) []project.Problem {
+	return slices.DeleteFunc(slices.Clone(probs), func(p project.Problem) bool { return p.Code == "unused" })
 }
 
 func TestSecretsWithNoValueAreTold(t *testing.T) {
@@ -36,6 +41,7 @@ func TestSecretsWithNoValueAreTold(t *testing.T) {
 	p, _, probs := w.Read(ctx, func(name string) (string, bool) { return "value-of-it", name == "HERE" }, nil)
 	require.NotNil(t, p)
 	assert.Equal(t, "warning t.yaml the secret GONE has no value; what needs it will fail when it is used", texts(probs))
+	probs = inUse(probs)
 	assert.Equal(t, 7, probs[0].Line)
 	assert.Equal(t, "bearer: ${secret:GONE}", probs[0].Text)
 }
@@ -190,15 +196,15 @@ func TestToolsThatCannotBeCarriedOutHereAreTold(t *testing.T) {
 		strings.Replace(q, "%d", "2", 1) + "sql: {tables: {t: data/t.csv}, query: \"SELECT lenght_m FROM t WHERE berth = :berth\"}\n",
 		strings.Replace(q, "%d", "3", 1) + "sql: {tables: {t: data/t.csv}, query: \"SELECT * FROM t WHERE berth = :bert\"}\n",
 		strings.Replace(q, "%d", "4", 1) + "sql: {tables: {t: data/t.csv}, query: \"SELECT * FROM t WHERE berth = :berth\"}\n",
-		"tool: prog\nsummary: Run it when it is asked for.\nreplay: safe\ncommand: {run: [./nope.sh]}\n",
+		"tool: prog\nsummary: Run it when it is asked for.\nresend: safe\ncommand: {run: [./nope.sh]}\n",
 		"tool: files\nsummary: List the files when they are asked for.\nbuiltin: {do: files.list, in: [nofolder]}\n"}, "---\n"))
 	p, _, probs := read(t, dir)
 	require.NotNil(t, p)
-	assert.Equal(t, `warning a.yaml "files" cannot be carried out: the folder nofolder, which files may use, cannot be opened: no such file or directory
-warning a.yaml "prog" cannot be carried out: there is no program ./nope.sh in the project
-warning a.yaml "q1" cannot be carried out: there is no file data/none.csv
-warning a.yaml "q2" cannot be carried out: the query cannot be run: no such column: lenght_m
-warning a.yaml "q3" cannot be carried out: the query names :bert, which is no argument. Did you mean "berth"?`, texts(probs))
+	assert.Equal(t, `warning a.yaml "files" cannot be called: the folder nofolder, which files may use, cannot be opened: no such file or directory
+warning a.yaml "prog" cannot be called: there is no program ./nope.sh in the project
+warning a.yaml "q1" cannot be called: there is no file data/none.csv
+warning a.yaml "q2" cannot be called: the query cannot be run: no such column: lenght_m
+warning a.yaml "q3" cannot be called: the query names :bert, which is no argument. Did you mean "berth"?`, texts(probs))
 }
 
 func TestDataThatAProjectNamesIsWatched(t *testing.T) {
@@ -211,7 +217,7 @@ func TestDataThatAProjectNamesIsWatched(t *testing.T) {
 		t.Helper()
 		require.Eventually(t, func() bool {
 			probs, _, _ := a.Projects.Problems()
-			return len(probs) == len(want) && !slices.ContainsFunc(want, func(w string) bool { return !strings.Contains(texts(probs), w) })
+			return len(inUse(probs)) == len(want) && !slices.ContainsFunc(want, func(w string) bool { return !strings.Contains(texts(probs), w) })
 		}, 20*time.Second, 5*time.Millisecond, "%q", want)
 	}
 	const noFolder = "the folder data/notes, which files may use, cannot be opened"

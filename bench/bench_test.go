@@ -70,6 +70,8 @@ func (a instant) Ask(_ context.Context, _ *project.Project, r prompt.Request, _ 
 	return prompt.Reply{Calls: []ledger.Ask{{ID: "c1", Tool: "look", Args: `{"name":"Marrow Light"}`}}, Finish: "calls", Usage: ledger.Usage{In: 100, Out: 12}}, nil
 }
 
+func (instant) Look(context.Context, engine.Invocation) (string, *loop.Failure) { return "", nil }
+
 func (instant) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
 	return loop.Result{Value: map[string]any{"length_m": 46.0}}, nil
 }
@@ -525,7 +527,7 @@ func BenchmarkLongRun(b *testing.B) {
 		w.Step()
 		w.Reply("At last.")
 		w.Step()
-		h := engine.Head{Status: ledger.Done, Agent: "desk", Agents: []string{"desk"}, OpenedAt: w.Events[0].At, LastAt: w.Now}
+		h := engine.Head{Status: ledger.Done, Agent: "desk", Path: []string{"desk"}, OpenedAt: w.Events[0].At, LastAt: w.Now}
 		require.NoError(b, st.Open(ctx, engine.Opening{Session: "w", New: true, Project: "quay", Person: "ann", Text: "Go on and on", Batch: engine.Batch{Run: "w-1", Events: w.Events, Head: h}}))
 		require.NoError(b, st.Close())
 		a, err := app.Open(ctx, app.Config{Dir: dir})

@@ -246,7 +246,7 @@ func BenchmarkTries(b *testing.B) {
 func fill(b *testing.B, s *store.Store, n int) {
 	body := []byte(`{"id":"look","status":"returned","words":"{\"length_m\":46}"}`)
 	each(n, 256, func(i int) {
-		_, err := s.SaveTry(ctx, store.TryRow{Tool: "look", At: time.Now(), Status: "returned", Way: "live", MS: int64(i % 90), Bytes: 15, Tokens: 4, Args: json.RawMessage(fmt.Sprintf(`{"name":"Vessel %d"}`, i)), Words: "46 m"}, body)
+		_, err := s.SaveTry(ctx, store.TryRow{Tool: "look", At: store.Moment{Time: time.Now()}, Status: "returned", Way: "live", MS: int64(i % 90), Bytes: 15, Tokens: 4, Args: store.JSON(fmt.Sprintf(`{"name":"Vessel %d"}`, i)), Words: "46 m"}, body)
 		if err != nil {
 			b.Error(err)
 		}

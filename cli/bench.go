@@ -24,7 +24,7 @@ import (
 )
 
 var sourceCommand = command{
-	name: "source", args: "[inspect NAME | stand-in NAME]", most: 2, does: "list the sources, show what one offers with our judgement of each description, or stand in for it", example: "stonebaton source inspect weather\nstonebaton source stand-in office -listen 127.0.0.1:8801",
+	name: "source", args: "[inspect NAME | stand-in NAME]", most: 2, does: "list the sources, show what one offers with our judgement of each description, or stand in for it", example: "stonebaton source inspect station\nstonebaton source stand-in office -listen 127.0.0.1:8801",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		k.asJSON(fs)

@@ -45,7 +45,7 @@ func TestLines(t *testing.T) {
 	for want, s := range map[string]trace.Step{
 		"desk     turn 1              412 ms    653 tok   a message came in":                         {Agent: "desk", Kind: trace.Turn, Name: "turn 1", Status: "returned", MS: 412, Tokens: &ledger.Usage{In: 612, Out: 41}, Why: "a message came in"},
 		"desk     find_vessel          18 ms              Marrow Light → 46 m":                       {Agent: "desk", Kind: trace.Call, Name: "find_vessel", Status: "returned", MS: 18, Title: "Marrow Light", Brief: "46 m"},
-		"desk     → berths                                handoffs come last":                        {Agent: "desk", Kind: trace.Handoff, To: "berths", Status: "returned", Why: "handoffs come last"},
+		"desk     → berths                                handoffs come last":                        {Agent: "desk", Kind: trace.Pass, To: "berths", Status: "returned", Why: "handoffs come last"},
 		"berths   assign_berth          held              gate: length over 40 m":                    {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "waiting", Wait: &trace.Wait{Why: "gate: length over 40 m"}},
 		"berths   assign_berth      refused              Not done: no.":                              {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "refused", Brief: "Not done: no."},
 		"berths   assign_berth         5 ms              failed: D2 is taken":                        {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "failed", MS: 5, Brief: "D2 is taken"},
@@ -62,7 +62,7 @@ func TestLines(t *testing.T) {
 func TestTicketLines(t *testing.T) {
 	k := &call{Streams: Streams{Out: &bytes.Buffer{}}}
 	due := time.Now().Add(29 * time.Minute)
-	got := k.ticketLines(store.Ticket{ID: 7, Form: "gate", Ask: "Reserve C4?", By: []string{"harbourmaster"}, Due: &due})
+	got := k.ticketLines(store.Ticket{ID: 7, Form: "gate", Ask: "Reserve C4?", By: []string{"harbourmaster"}, Due: &store.Moment{Time: due}})
 	assert.Contains(t, got, "ticket 7: Reserve C4?   harbourmaster, lapses in 29 min")
 	assert.Contains(t, got, "stonebaton allow 7")
 	got = k.ticketLines(store.Ticket{ID: 8, Form: "outcome", Ask: "Did it happen?"})

@@ -377,7 +377,7 @@ var tryCommand = command{
 				}
 			} else {
 				out, err = k.client().Try(ctx, rest[0], in)
-				add = func() (project.Edit, error) { return k.client().AddStub(ctx, rest[0], api.NewStub{Try: out.Try}) }
+				add = func() (project.Edit, error) { return k.client().AddStub(ctx, rest[0], api.NewStub{Try: out.ID}) }
 			}
 			if err != nil {
 				return err
@@ -414,7 +414,7 @@ func (k *call) tried(t api.Tried) {
 	if t.Tools == ledger.ToolsStubs {
 		way = "stub"
 	}
-	k.print("%s %s in %s (%s), %s, about %s for the model\n", t.ID, t.Status, span(t.MS), way, count(t.Bytes, "byte"), count(t.Tokens, "token"))
+	k.print("%s %s in %s (%s), %s, about %s for the model\n", t.Tool, t.Status, span(t.MS), way, count(t.Bytes, "byte"), count(t.Tokens, "token"))
 	for _, r := range t.Repairs {
 		k.print("repaired %s\n", r)
 	}
@@ -443,7 +443,7 @@ func (k *call) tried(t api.Tried) {
 		if p.Diff != "" {
 			k.print("diff     %s\n", strings.ReplaceAll(strings.TrimSpace(p.Diff), "\n", "\n         "))
 		}
-		if p.Undo != "" && t.Try != 0 {
+		if p.Undo != "" && t.ID != 0 {
 			k.print("undo     stonebaton undo %s\n", p.Undo)
 		}
 		if p.Log != "" {
@@ -484,9 +484,9 @@ var modelsCommand = command{
 				return k.printJSON(list)
 			}
 			w := tabwriter.NewWriter(k.Out, 0, 4, 3, ' ', 0)
-			fmt.Fprintln(w, "model\tstatus\twire\tname\turl\tkey\tfallback")
+			fmt.Fprintln(w, "model\tstatus\tspeaks\tname\turl\tkey\tfallback")
 			for _, m := range list {
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", m.ID, m.Status, m.Wire, m.Name, m.URL, m.Key, m.Fallback)
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", m.ID, m.Status, m.Speaks, m.Name, m.URL, m.Key, m.Fallback)
 			}
 			return w.Flush()
 		}

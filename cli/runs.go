@@ -236,7 +236,7 @@ func (f *follower) finish(ctx context.Context, t trace.Totals, quiet bool) error
 	tickets := []store.Ticket{}
 	if t.Status == ledger.Held {
 		var err error
-		if tickets, err = f.c.Tickets(ctx, t.Run, false); err != nil {
+		if tickets, err = f.c.Tickets(ctx, t.ID, false); err != nil {
 			return err
 		}
 	}
@@ -250,7 +250,7 @@ func (f *follower) finish(ctx context.Context, t trace.Totals, quiet bool) error
 		return nil
 	}
 	if k.json {
-		out := Said{Run: t.Run, Session: t.Session, Status: string(t.Status), Answer: t.Answer, Turns: t.Turns, Calls: []SaidCall{}, Cost: t.Cost, MS: t.MS,
+		out := Said{Run: t.ID, Session: t.Session, Status: string(t.Status), Answer: t.Answer, Turns: t.Turns, Calls: []SaidCall{}, Cost: t.Cost, MS: t.MS,
 			Tokens: SaidTokens{t.Tokens.In, t.Tokens.Out}, Problem: t.Problem}
 		for _, s := range f.steps {
 			if s.Kind != trace.Turn {
@@ -434,7 +434,7 @@ var runsCommand = command{
 			w := tabwriter.NewWriter(k.Out, 0, 4, 3, ' ', 0)
 			fmt.Fprintln(w, "run\tstatus\tagent\tturns\tcalls\ttokens\ttook\topened\tmessage")
 			for _, r := range list.Runs {
-				fmt.Fprintf(w, "%s\t%s\t%s\t%d\t%d\t%s\t%s\t%s\t%s\n", r.ID, r.Status, r.Agent, r.Turns, r.Calls, spaced(r.In+r.Out), span(r.Worked), r.Opened.Local().Format("2 Jan 15:04"), clip(r.Text, 60))
+				fmt.Fprintf(w, "%s\t%s\t%s\t%d\t%d\t%s\t%s\t%s\t%s\n", r.ID, r.Status, r.Agent, r.Turns, r.Calls, spaced(r.Tokens.In+r.Tokens.Out), span(r.MS), r.Opened.Local().Format("2 Jan 15:04"), clip(r.Text, 60))
 			}
 			return w.Flush()
 		}

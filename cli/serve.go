@@ -25,7 +25,7 @@ import (
 	"stonebaton/engine"
 	"stonebaton/examples/harbour"
 	"stonebaton/examples/harbour/office"
-	"stonebaton/examples/harbour/weather"
+	"stonebaton/examples/harbour/station"
 	"stonebaton/service"
 	"stonebaton/understudy"
 	"stonebaton/web"
@@ -112,10 +112,10 @@ var demoCommand = command{
 		dir := fs.String("dir", "harbour-demo", "the `folder` for the project's files; those that are there stay")
 		data := fs.String("data", "", "the `folder` of the records; .stonebaton in it, if not said")
 		level := fs.String("log", "warn", "log `level`: debug, info, warn, error")
-		tools := fs.Bool("weather", false, "be the demo's weather station in place of all that: a tool server of the Model Context Protocol on standard input and output")
+		tools := fs.Bool("station", false, "be the demo's signal station instead of all that: a tool server of the Model Context Protocol on standard input and output")
 		return func(ctx context.Context, _ []string) error {
 			if *tools {
-				return quiet(ctx, weather.Server().Run(ctx, k.stdio()))
+				return quiet(ctx, station.Server().Run(ctx, k.stdio()))
 			}
 			log, err := logger(k, *level)
 			if err != nil {
@@ -380,7 +380,7 @@ var understudyCommand = command{
 				return err
 			}
 			k.print("ready http://%s/v1\n", l.Addr())
-			k.note("In stonebaton.yaml:   NAME: {wire: chat-completions, url: \"http://%s/v1\", name: %s}\n", l.Addr(), *name)
+			k.note("In stonebaton.yaml:   NAME: {speaks: chat-completions, url: \"http://%s/v1\", name: %s}\n", l.Addr(), *name)
 			srv := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second}
 			go func() { <-ctx.Done(); srv.Close() }()
 			if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {

@@ -42,7 +42,7 @@ func (k *call) line(s *trace.Step) string {
 		tok = spaced(s.Tokens.In+s.Tokens.Out) + " tok"
 	}
 	switch {
-	case s.Kind == trace.Handoff && s.Status == "returned":
+	case s.Kind == trace.Pass && s.Status == "returned":
 		return fmt.Sprintf("%-8s → %-14s %9s %10s   %s", who, s.To, "", "", say)
 	case s.Status == "waiting" && s.Wait != nil && s.Wait.Settled == nil:
 		took, say = "held", s.Wait.Why
@@ -93,7 +93,7 @@ func (k *call) ticketLines(t store.Ticket) string {
 	}
 	due := ""
 	if t.Due != nil {
-		left := time.Until(*t.Due).Round(time.Second)
+		left := time.Until(t.Due.Time).Round(time.Second)
 		due = ", lapses in " + span(left.Milliseconds())
 		if left < 0 {
 			due = ", lapses now"
@@ -111,7 +111,7 @@ func (k *call) ticketLines(t store.Ticket) string {
 
 // summary is the last line of a run: how it stands and what it cost.
 func summary(t trace.Totals) string {
-	s := fmt.Sprintf("run %s %s: %s, %s, %s tok", t.Run, t.Status, count(t.Turns, "turn"), count(t.Calls, "call"), spaced(t.Tokens.In+t.Tokens.Out))
+	s := fmt.Sprintf("run %s %s: %s, %s, %s tok", t.ID, t.Status, count(t.Turns, "turn"), count(t.Calls, "call"), spaced(t.Tokens.In+t.Tokens.Out))
 	if t.Cost > 0 {
 		s += fmt.Sprintf(", %.4f", t.Cost)
 	}

@@ -13,8 +13,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v4"
 
+	"stonebaton/core/expr"
 	"stonebaton/core/project"
 	"stonebaton/core/schema"
+	"stonebaton/core/scope"
 	"stonebaton/service"
 	"stonebaton/understudy"
 )
@@ -71,7 +73,7 @@ func TestTheGuidesProjectCompiles(t *testing.T) {
 			files[name] = text
 		}
 	}
-	files["berths.yaml"] = "agent: berths\nsummary: Reserves berths.\nprompt: Reserve.\ntools: [assign_berth]\nhandoffs: [desk]\n"
+	files["berths.yaml"] = "agent: berths\nsummary: Reserves berths.\nprompt: Reserve.\ntools: [assign_berth]\npasses_to: [desk]\n"
 	p, probs := project.Compile(project.Source{Files: files, Env: map[string]string{"OFFICE_URL": "http://127.0.0.1:1", "MODEL_URL": "http://127.0.0.1:2"}})
 	require.NotNil(t, p, "%v", probs)
 }
@@ -112,7 +114,7 @@ func TestEveryFieldIsInTheReference(t *testing.T) {
 func TestEveryEventIsInTheReference(t *testing.T) {
 	text := read(t, "reference/events.md")
 	kinds := regexp.MustCompile(`Kind = "([a-z_.]+)"`).FindAllStringSubmatch(read(t, "../core/ledger/event.go"), -1)
-	require.Len(t, kinds, 17)
+	require.Len(t, kinds, 19)
 	for _, k := range kinds {
 		assert.Contains(t, text, "`"+k[1]+"`")
 	}
@@ -170,4 +172,23 @@ func glob(t *testing.T, patterns ...string) []string {
 		out = append(out, files...)
 	}
 	return out
+}
+
+func TestEveryFunctionIsInTheReference(t *testing.T) {
+	text := read(t, "reference/expressions.md")
+	for _, f := range expr.Functions() {
+		assert.Contains(t, text, "| `"+strings.ReplaceAll(f.Use, "|", "\\|")+"` | "+f.Does+" |")
+	}
+	for _, n := range scope.Names() {
+		assert.Contains(t, text, "| `"+n.Name+"` | "+n.Where+" | "+n.Is+" |")
+	}
+}
+
+func TestEveryTypeOfProblemIsOnItsPage(t *testing.T) {
+	types := regexp.MustCompile("`(/problems#[a-z-]+)`").FindAllStringSubmatch(read(t, "reference/problems.md"), -1)
+	var have []string
+	for _, m := range types {
+		have = append(have, m[1])
+	}
+	assert.ElementsMatch(t, service.ProblemTypes(), have)
 }

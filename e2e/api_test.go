@@ -272,7 +272,7 @@ func TestAStreamResumesWithoutAGapOrARepeat(t *testing.T) {
 
 func TestAProjectWithErrorsStartsNoRuns(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte("project: x\nstart: y\nmodels: {m: {wire: understudy}}\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte("project: x\nstart: y\nmodels: {m: {speaks: understudy}}\n"), 0o644))
 	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
 	a := newAPI(t, s)
 	p := a.call("POST", "/api/runs", `{"text":"x"}`, 409)

@@ -323,7 +323,7 @@ func TestTheUnderstudyAsAnEndpoint(t *testing.T) {
 	main := filepath.Join(dir, "stonebaton.yaml")
 	text, err := os.ReadFile(main)
 	require.NoError(t, err)
-	with := strings.Replace(string(text), "house: {wire: understudy}", "house: {wire: understudy}\n  mine: {wire: chat-completions, url: \"${MODEL_URL}\", key: \"${secret:MODEL_KEY}\", name: some-model, price: {input: 1, output: 2}}\n  wrong: {wire: chat-completions, url: \"${MODEL_URL}\", key: \"${secret:MODEL_KEY}\", name: other-model, fallback: house}", 1)
+	with := strings.Replace(string(text), "house: {speaks: understudy}", "house: {speaks: understudy}\n  mine: {speaks: chat-completions, url: \"${MODEL_URL}\", key: \"${secret:MODEL_KEY}\", name: some-model, price: {input: 1, output: 2}}\n  wrong: {speaks: chat-completions, url: \"${MODEL_URL}\", key: \"${secret:MODEL_KEY}\", name: other-model, fallback: house}", 1)
 	require.NoError(t, os.WriteFile(main, []byte(strings.Replace(with, "model: house", "model: mine", 1)), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("MODEL_URL="+u.url+"\nMODEL_KEY=hush-hush-hush\n"), 0o600))
 	r := command(t, "", "", "models", "-dir", dir, "-test", "wrong")

@@ -312,7 +312,7 @@ func TestAPersonSaysWhatBecameOfACall(t *testing.T) {
 	defer peer.Close()
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"stonebaton.yaml": "project: parcels\nstart: desk\nmodels: {house: {wire: understudy, lines: lines.yaml}}\n---\ntool: send_parcel\nsummary: Send the parcel when somebody asks for it.\nhttp: {method: POST, url: \"" + peer.URL + "/parcels\"}\n---\nagent: desk\nsummary: Sends parcels.\nprompt: You send parcels.\ntools: [send_parcel]\n",
+		"stonebaton.yaml": "project: parcels\nstart: desk\nmodels: {house: {speaks: understudy, lines: lines.yaml}}\n---\ntool: send_parcel\nsummary: Send the parcel when somebody asks for it.\nhttp: {method: POST, url: \"" + peer.URL + "/parcels\"}\n---\nagent: desk\nsummary: Sends parcels.\nprompt: You send parcels.\ntools: [send_parcel]\n",
 		"lines.yaml":      "lines:\n  - {who: desk, said: send, calls: [{tool: send_parcel}]}\n",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
@@ -357,7 +357,7 @@ func TestTheBench(t *testing.T) {
 		fill       map[string]string
 		words, out []string
 	}{
-		"find_vessel":  {map[string]string{"name": "Petrel"}, []string{`"length_m":12.4`}, []string{"GET", "/vessels/Petrel", "Authorization", "→ 200 application/json", "raw reply", `"home": "Ardnish"`}},
+		"find_vessel":  {map[string]string{"name": "Petrel"}, []string{`"length_m":12.4`}, []string{"GET", "/vessels/Petrel", "Authorization", "→ 200 application/json", "raw reply", `"home": "Ardmallow"`}},
 		"berth_facts":  {map[string]string{"berth": "C4"}, []string{"C4 is in the Customs basin"}, []string{"SELECT * FROM berths WHERE berth = :berth", "1 row"}},
 		"reckon_dues":  {map[string]string{"length_m": "12.4", "nights": "2"}, []string{"Dues: 57.68 EUR"}, []string{"SCRIPT", "rate 1.6"}},
 		"tell":         {map[string]string{"to": "ann", "text": "Hello."}, []string{`"id":"M-`}, []string{"OUTBOX", "to ann"}},
@@ -379,7 +379,7 @@ func TestTheBench(t *testing.T) {
 		}
 		p.sound("sent by " + tool)
 	}
-	for _, tool := range []string{"daylight", "wx_forecast"} {
+	for _, tool := range []string{"daylight", "sig_bar_report"} {
 		r := s.run(t, "try", tool, "-args", `{"day":"2026-05-08"}`)
 		require.Zero(t, r.code, r.out)
 		p.open("/bench/" + tool)
@@ -388,7 +388,7 @@ func TestTheBench(t *testing.T) {
 		js[chromedp.Void](p, `document.querySelector("[role=listitem] button").click()`)
 		p.sees("returned in")
 		p.click("Sent and received")
-		p.sees(map[string]string{"daylight": "perl tools/daylight.pl", "wx_forecast": "station forecast"}[tool])
+		p.sees(map[string]string{"daylight": "perl tools/daylight.pl", "sig_bar_report": "station bar_report"}[tool])
 		p.sees("2026-05-08")
 	}
 

@@ -21,7 +21,7 @@ import (
 const hostile = `
 project: hostile
 start: desk
-models: {house: {wire: understudy, lines: "*.lines.yaml"}}
+models: {house: {speaks: understudy, lines: "*.lines.yaml"}}
 limits: {same_call: 4, turns: 9}
 ---
 tool: endless

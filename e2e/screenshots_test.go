@@ -39,7 +39,7 @@ func TestScreenshots(t *testing.T) {
 	p.until(`document.querySelector("aside pre")`)
 	shoot("try")
 	j := sayJSON(t, s, 4, "Reserve a berth for the Long Hope from next Friday noon, two nights, please.")
-	require.Equal(t, 0, s.run(t, "amend", itoa(j.Tickets[0]), "-args", `{"vessel":"Long Hope of Stranmore"}`, "-because", "as the register has it").code)
+	require.Equal(t, 0, s.run(t, "amend", itoa(j.Tickets[0]), "-args", `{"vessel":"Long Hope of Stranmure"}`, "-because", "as the register has it").code)
 	s.run(t, "follow", j.Run)
 	p.open("/tickets")
 	p.sees("what led here")

@@ -59,7 +59,7 @@ func (a *api) bench(dir string) {
 
 	assert.Len(t, get("/api/sources")["sources"], 2)
 	station := get("/api/sources/station")
-	assert.Equal(t, "kelmere-weather 1.0 (Model Context Protocol 2026-07-28)", station["from"])
+	assert.Equal(t, "kelmere-station 1.0 (Model Context Protocol 2026-07-28)", station["from"])
 	offers := station["offers"].([]any)
 	require.Len(t, offers, 3)
 	assert.Equal(t, "the summary of \"log_sighting\" says what it is, but not when to use it", offers[1].(map[string]any)["remarks"].([]any)[0].(map[string]any)["say"])
@@ -392,7 +392,7 @@ func TestTheExamplesInThreeLanguages(t *testing.T) {
 func TestACallUnderWayIsHeardOfEverywhere(t *testing.T) {
 	dir, flag := filepath.Join(t.TempDir(), "p"), filepath.Join(t.TempDir(), "go")
 	require.Zero(t, command(t, "", "", "new", dir).code)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte("project: stores\nmodels: {m: {wire: understudy}}\nmodel: m\nstart: counter\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte("project: stores\nmodels: {m: {speaks: understudy}}\nmodel: m\nstart: counter\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "agents.yaml"), []byte("agent: counter\nsummary: Counts the stores.\nprompt: You count the stores.\ntools: [count_shelves]\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "lend_tool.yaml"), []byte("tool: count_shelves\nsummary: Count the shelves when somebody asks for the shelves to be counted.\neffect: read\ntimeout: 5m\n"+
 		"command: {run: [sh, -c, \"until [ -e "+flag+" ]; do echo shelf after shelf >&2; sleep 0.1; done; echo counted\"], output: text, sandbox: none}\n"), 0o644))

@@ -29,7 +29,8 @@ type note struct {
 	recover bool
 	stop    *ledger.StopAsked
 	settle  *Settlement
-	step    string // of settle
+	undone  *ledger.FileUndone
+	step    string // of settle and undone
 	done    *done
 	reply   chan error
 }
@@ -64,8 +65,10 @@ type driver struct {
 	project *project.Project
 	state   *run.State
 	opening *Opening // until the first batch is written
-	agents  []string
-	tools   []string // that were called
+	path    []string // as in Head
+	called  []string
+	models  []string
+	asked   string // the model of the newest turn
 	gone    chan struct{}
 
 	staged []ledger.Event // applied, not yet appended
@@ -123,12 +126,18 @@ func (d *driver) load() error {
 func (d *driver) note(ev ledger.Event) {
 	switch x := ev.Data.(type) {
 	case *ledger.RunOpened:
-		d.agents = append(d.agents, x.Agent)
+		d.path = append(d.path, x.Agent)
 	case *ledger.BatonPassed:
-		d.agents = append(d.agents, x.To)
+		d.path = append(d.path, x.To)
 	case *ledger.CallDecided:
-		if !slices.Contains(d.tools, x.Tool) {
-			d.tools = append(d.tools, x.Tool)
+		if !slices.Contains(d.called, x.Tool) {
+			d.called = append(d.called, x.Tool)
+		}
+	case *ledger.TurnSent:
+		d.asked = x.Model
+	case *ledger.TurnReceived:
+		if !slices.Contains(d.models, d.asked) {
+			d.models = append(d.models, d.asked)
 		}
 	case *ledger.GateRaised:
 		d.bell = d.bell || x.Due != nil
@@ -182,7 +191,7 @@ func (d *driver) work() {
 			if !d.force.IsZero() {
 				d.abandon()
 			} else {
-				d.stage(ev)
+				d.stage(d.now(), ev)
 			}
 		case <-d.e.ctx.Done():
 			stop()
@@ -200,7 +209,7 @@ func (d *driver) idle() bool {
 		return false
 	}
 	if due, ev, ok := loop.Wake(d.project, d.state); ok && !due.After(d.e.Clock.Now()) {
-		d.stage(ev)
+		d.stage(d.now(), ev)
 		return false
 	}
 	d.e.mu.Lock()
@@ -217,7 +226,7 @@ func (d *driver) idle() bool {
 	return empty
 }
 
-var errEnding = errors.New("the service is ending; ask again when it is back")
+var errEnding = errors.New("the service is stopping; try again when it is back")
 
 // calling says whether a call is under way, and lets go of a turn that is.
 func (d *driver) calling() bool {
@@ -242,7 +251,7 @@ func (d *driver) leave(err error) {
 		n.answer(err)
 	}
 	if d.e.ctx.Err() == nil && !errors.Is(err, ErrNoRun) && !errors.Is(err, errEnding) {
-		d.e.Logger.Error("a run cannot go on", "run", d.run, "error", err)
+		d.e.Logger.Error("a run cannot continue", "run", d.run, "error", err)
 	}
 }
 
@@ -256,7 +265,7 @@ func (d *driver) handle(n note) error {
 			return nil
 		}
 		if d.state.Stop == nil {
-			d.stage(ledger.New("", n.stop))
+			d.stage(d.now(), ledger.New("", n.stop))
 			d.force = d.e.Clock.Now().Add(d.e.Grace)
 		}
 		if err := d.advance(); err != nil {
@@ -271,17 +280,24 @@ func (d *driver) handle(n note) error {
 		if err != nil {
 			var r *RefusedError
 			var s *SettledError
-			if errors.As(err, &r) || errors.As(err, &s) {
+			var no *NotEntitledError
+			if errors.As(err, &r) || errors.As(err, &s) || errors.As(err, &no) {
 				n.answer(err)
 				return nil
 			}
 			return err
 		}
 		if ev != nil {
-			d.stage(*ev)
+			d.stage(d.now(), *ev)
 			if err := d.advance(); err != nil {
 				return err
 			}
+		}
+		n.answer(nil)
+	case n.undone != nil:
+		d.stage(d.now(), ledger.New(n.step, n.undone))
+		if err := d.advance(); err != nil {
+			return err
 		}
 		n.answer(nil)
 	case n.done != nil:
@@ -300,16 +316,23 @@ func (d *driver) recover() {
 	if len(lost) > 0 {
 		why = "the service ended while this was under way"
 	}
-	d.stage(ledger.New("", &ledger.RunRecovered{Lost: lost, Why: why}))
+	d.stage(d.now(), ledger.New("", &ledger.RunRecovered{Lost: lost, Why: why}))
+}
+
+// now gives the time of the next events: never before that of the newest.
+func (d *driver) now() time.Time {
+	now := d.e.Clock.Now()
+	if now.Before(d.state.At) {
+		return d.state.At
+	}
+	return now
 }
 
 // stage dates and numbers an event, applies it, and keeps it for the next append.
-func (d *driver) stage(ev ledger.Event) {
-	now := d.e.Clock.Now()
-	if now.Before(d.state.At) {
-		now = d.state.At
-	}
-	ev.Run, ev.Seq, ev.At = d.run, d.state.Seq+1, now
+// At is the moment for which the event was made: what an event holds is made again
+// from its date, so the clock is read once for both.
+func (d *driver) stage(at time.Time, ev ledger.Event) {
+	ev.Run, ev.Seq, ev.At = d.run, d.state.Seq+1, at
 	if err := d.state.Apply(ev); err != nil {
 		d.broken = err // the loop or the ledger is wrong; advance reports it and nothing is written
 		return
@@ -322,10 +345,7 @@ func (d *driver) stage(ev ledger.Event) {
 // batch, and begins the deeds whose intents are then on disk.
 func (d *driver) advance() error {
 	for d.broken == nil && (d.opening != nil || !d.e.ending()) {
-		now := d.e.Clock.Now()
-		if now.Before(d.state.At) {
-			now = d.state.At
-		}
+		now := d.now()
 		acts := loop.Next(d.project, d.state, now)
 		if len(acts) == 0 {
 			break
@@ -333,13 +353,15 @@ func (d *driver) advance() error {
 		for _, a := range acts {
 			switch a := a.(type) {
 			case loop.Record:
-				d.stage(a.Event)
+				d.stage(now, a.Event)
 			case loop.Ask:
-				if err := d.ask(a); err != nil {
+				if err := d.ask(now, a); err != nil {
 					return err
 				}
+			case loop.Look:
+				d.stage(now, d.look(a))
 			case loop.Call:
-				d.call(a)
+				d.call(now, a)
 			}
 		}
 	}
@@ -379,19 +401,16 @@ func (d *driver) advance() error {
 
 func (d *driver) head() Head {
 	s := d.state
-	h := Head{Status: s.Status(), Agent: s.Agent, Agents: d.agents, Tools: d.tools, Turns: s.Turns, Calls: s.Calls, Tokens: s.Tokens, Cost: s.Cost,
+	h := Head{Status: s.Status(), Agent: s.Agent, Path: d.path, Called: d.called, Models: d.models, Turns: s.Turns, Calls: s.Calls, Tokens: s.Tokens, Cost: s.Cost,
 		Worked: s.Worked(s.At), OpenedAt: s.OpenedAt, LastAt: s.At}
 	if s.Closed != nil {
-		h.Answer = s.Closed.Answer
-		if s.Closed.Problem != nil {
-			h.Problem = s.Closed.Problem.Say
-		}
+		h.Answer, h.Problem = s.Closed.Answer, s.Closed.Problem
 	}
 	return h
 }
 
 // ask stages a turn's intent with the parts of its request, and its deed.
-func (d *driver) ask(a loop.Ask) error {
+func (d *driver) ask(now time.Time, a loop.Ask) error {
 	sent := a.Event.Data.(*ledger.TurnSent)
 	have := map[ledger.Hash]bool{}
 	for _, h := range sent.Added {
@@ -409,7 +428,7 @@ func (d *driver) ask(a loop.Ask) error {
 		}
 		d.parts[h] = raw
 	}
-	d.stage(a.Event)
+	d.stage(now, a.Event)
 	req, step, attempt := a.Built.Request, a.Event.Step, sent.Attempt
 	d.deed(step, attempt, d.project.Models[sent.Model].Timeout, func(ctx context.Context, out *done) {
 		out.turn = true
@@ -420,15 +439,37 @@ func (d *driver) ask(a loop.Ask) error {
 	return nil
 }
 
+// look sees what a call would do, and gives the event of it. Nothing has any
+// consequence, so no intent is written first.
+func (d *driver) look(a loop.Look) ledger.Event {
+	ctx, cancel := context.WithTimeout(d.e.ctx, a.Tool.Timeout)
+	defer cancel()
+	inv := d.invocation(a.Tool, a.Call)
+	var diff string
+	var bad *loop.Failure
+	if inv.Args, bad = d.whole(ctx, a.Tool, inv.Args); bad == nil {
+		inv.Vars["args"] = expr.Typed(a.Tool.Input.Doc(), inv.Args)
+		diff, bad = d.e.Tools.Look(ctx, inv)
+	}
+	if bad != nil {
+		bad.Say = d.e.Blanker.Text(bad.Say)
+	}
+	return loop.Looked(a.Tool, a.Call.Step, d.e.Blanker.Text(diff), bad)
+}
+
+// invocation gives what a handler is told of a call.
+func (d *driver) invocation(t *project.Tool, c *run.Call) Invocation {
+	args, _ := value.Read(c.Args) // it was checked when it was decided or amended
+	return Invocation{Project: d.project, Tool: t, Args: args, Vars: loop.Vars(d.project, d.state, c.Step), Facts: d.state.Facts,
+		Key: ledger.Key(d.run, c.Step), Run: d.run, Step: c.Step, Person: d.state.Opened.Person, Pause: d.pause}
+}
+
 // call stages a call's intent, and its deed.
-func (d *driver) call(a loop.Call) {
-	d.stage(a.Event)
+func (d *driver) call(now time.Time, a loop.Call) {
+	d.stage(now, a.Event)
 	step := a.Event.Step
-	vars := loop.Vars(d.project, d.state, step)
-	args, _ := value.Read(a.Call.Args) // it was checked when it was decided or amended
-	opened := d.state.Opened
-	inv := Invocation{Project: d.project, Tool: a.Tool, Args: args, Vars: vars, Facts: d.state.Facts, Key: a.Started.Key, Stub: a.Started.Stub,
-		Run: d.run, Person: opened.Person, Pause: d.pause}
+	inv := d.invocation(a.Tool, a.Call)
+	inv.Key, inv.Stub = a.Started.Key, a.Started.Stub
 	few := rate.NewLimiter(20, 20) // a flood of lines must not crowd out what readers need
 	inv.Log = func(line string) {
 		if few.Allow() {
@@ -436,7 +477,7 @@ func (d *driver) call(a loop.Call) {
 		}
 	}
 	d.deed(step, a.Started.Attempt, a.Tool.Timeout, func(ctx context.Context, out *done) {
-		if inv.Args, out.bad = d.whole(ctx, a.Tool, args); out.bad != nil {
+		if inv.Args, out.bad = d.whole(ctx, a.Tool, inv.Args); out.bad != nil {
 			return
 		}
 		inv.Vars["args"] = expr.Typed(a.Tool.Input.Doc(), inv.Args)
@@ -481,24 +522,24 @@ func (d *driver) finish(x *done) {
 		return // given up already
 	}
 	delete(d.deeds, x.step)
-	now, bl := d.e.Clock.Now(), d.e.Blanker
+	now, bl := d.now(), d.e.Blanker
 	switch {
 	case x.turn && x.failed != nil:
 		x.failed.Say, x.failed.Remedy = bl.Text(x.failed.Say), bl.Text(x.failed.Remedy)
-		d.stage(loop.TurnFailed(d.project, d.state, *x.failed, x.took, now, d.e.Jitter()))
+		d.stage(now, loop.TurnFailed(d.project, d.state, *x.failed, x.took, now, d.e.Jitter()))
 	case x.turn:
-		x.reply.Text = bl.Text(x.reply.Text)
+		x.reply.Text, x.reply.Reasoning = bl.Text(x.reply.Text), bl.Text(x.reply.Reasoning)
 		for i := range x.reply.Calls {
 			x.reply.Calls[i].Args = bl.Text(x.reply.Calls[i].Args)
 		}
-		d.stage(loop.TurnReceived(d.project, d.state, x.reply, x.took))
+		d.stage(now, loop.TurnReceived(d.project, d.state, x.reply, x.took))
 	case x.bad != nil:
 		x.bad.Say, x.bad.Body, x.bad.Sent = bl.Text(x.bad.Say), bl.Value(x.bad.Body), BlankSent(bl, x.bad.Sent)
-		d.stage(loop.CallFailed(d.project, d.state, x.step, *x.bad, x.took, now, d.e.Jitter()))
+		d.stage(now, loop.CallFailed(d.project, d.state, x.step, *x.bad, x.took, now, d.e.Jitter()))
 	default:
 		x.result.Value, x.result.Sent = bl.Value(x.result.Value), BlankSent(bl, x.result.Sent)
 		for _, ev := range loop.CallReturned(d.project, d.state, x.step, x.result, x.took, now, d.e.Jitter()) {
-			d.stage(ev)
+			d.stage(now, ev)
 		}
 	}
 }
@@ -523,16 +564,27 @@ func BlankSent(bl Blanker, s *ledger.Sent) *ledger.Sent {
 // abandon ends what a stopped run still has in flight.
 func (d *driver) abandon() {
 	d.force = time.Time{}
+	now := d.now()
 	for _, step := range d.state.InFlight() {
 		d.deeds[step].cancel()
 		delete(d.deeds, step)
 		why := fmt.Sprintf("it had not ended %s after the stop", d.e.Grace)
 		if c := d.state.Call(step); c != nil {
-			d.stage(ledger.New(step, &ledger.CallFailed{Attempt: c.Attempt, Outcome: ledger.Unknown, Class: "stopped", Say: why, Words: "Not known whether it was done: the run was stopped.", Final: true, Why: why}))
+			d.stage(now, ledger.New(step, &ledger.CallFailed{Attempt: c.Attempt, Outcome: ledger.Unknown, Class: "stopped", Say: why, Words: "Not known whether it was done: the run was stopped.", Final: true, Why: why}))
 		} else {
-			d.stage(ledger.New(step, &ledger.TurnFailed{Attempt: d.state.Turn.Attempt, Problem: ledger.Problem{Class: "stopped", Say: why}, Why: why}))
+			d.stage(now, ledger.New(step, &ledger.TurnFailed{Attempt: d.state.Turn.Attempt, Problem: ledger.Problem{Class: "stopped", Say: why}, Why: why}))
 		}
 	}
+}
+
+// NotEntitledError says that a ticket is for others to settle.
+type NotEntitledError struct {
+	As  string
+	For []string // the approvers who may
+}
+
+func (e *NotEntitledError) Error() string {
+	return fmt.Sprintf("%q may not settle this ticket; it is for %s", e.As, strings.Join(e.For, ", "))
 }
 
 // SettledError says that somebody else was first.
@@ -558,7 +610,7 @@ func (d *driver) settlement(step string, s *Settlement) (*ledger.Event, error) {
 		switch {
 		case was == nil:
 			return nil, &SettledError{Verb: ledger.Withdrawn}
-		case s.ID != "" && was.ID == s.ID:
+		case s.ID != "" && was.ID == s.ID && was.Verb == s.Verb:
 			return nil, nil
 		}
 		return nil, &SettledError{Verb: was.Verb, By: was.By}
@@ -577,7 +629,7 @@ func (d *driver) settlement(step string, s *Settlement) (*ledger.Event, error) {
 			by = t.Raised.By[0]
 		}
 		if !slices.Contains(t.Raised.By, by) {
-			return nil, refused("", "%q may not settle this; it is for %s", s.As, strings.Join(t.Raised.By, ", "))
+			return nil, &NotEntitledError{As: by, For: t.Raised.By}
 		}
 	}
 	ev := &ledger.GateSettled{Verb: s.Verb, By: by, Because: s.Because, ID: s.ID, Why: by + " decided"}
@@ -593,6 +645,11 @@ func (d *driver) settlement(step string, s *Settlement) (*ledger.Event, error) {
 		}
 		ev.Args = args
 	case ledger.Happened:
+		if t := d.project.Tools[t.Raised.Tool]; t != nil && s.Result != nil {
+			if faults := t.Output.Check(s.Result); len(faults) > 0 {
+				return nil, refused("Give a result as output: of the tool describes it, or omit it.", "the result is not one that %s gives: %s", t.Name, schema.Say(faults))
+			}
+		}
 		raw, err := json.Marshal(s.Result)
 		if err != nil {
 			return nil, err

@@ -125,7 +125,7 @@ func (e *Engine) deadlines() {
 			return
 		}
 		if err != nil {
-			e.Logger.Error("deadlines cannot be read", "error", err)
+			e.Logger.Error("failed to read the deadlines", "error", err)
 			next = e.Clock.Now().Add(time.Second)
 		}
 		var due <-chan time.Time
@@ -213,7 +213,7 @@ type Begun struct {
 	WaitsFor     string // the run it waits for in the inbox; Run is empty then
 }
 
-// RefusedError is a wish that cannot be met as it was put: the person can mend it.
+// RefusedError is a request that cannot be met as it was made: the person can fix it.
 type RefusedError struct{ Say, Remedy string }
 
 func (r *RefusedError) Error() string { return r.Say }
@@ -230,7 +230,7 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 		return Begun{}, err
 	}
 	if strings.TrimSpace(st.Text) == "" && st.Call == nil {
-		return Begun{}, refused("Say what you want in text.", "the message is empty")
+		return Begun{}, refused("Write what you want.", "the message is empty")
 	}
 	if st.Person == "" {
 		st.Person = "local"
@@ -252,11 +252,11 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 		return Begun{}, refused("`stonebaton models` lists them.", "there is no model %q.%s", st.Model, near.Hint(st.Model, names(p.Models)))
 	}
 	if st.State != nil && st.Session != "" {
-		return Begun{}, refused("Leave the session away to begin a new one.", "a session that exists keeps its state; starting facts are for a new one")
+		return Begun{}, refused("Omit the session to begin a new one.", "a session that exists keeps its state; a state can be given to a new one only")
 	}
 	if st.State != nil {
-		if faults := p.State.Check(st.State); len(faults) > 0 {
-			return Begun{}, refused("", "the starting facts do not fit the state: %s", schema.Say(faults))
+		if faults := p.CheckState(st.State); len(faults) > 0 {
+			return Begun{}, refused("state: in stonebaton.yaml describes it.", "the given state does not fit: %s", schema.Say(faults))
 		}
 	}
 	st.Text = e.Blanker.Text(st.Text)
@@ -314,7 +314,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 		opened := &ledger.RunOpened{Project: p.Name, Version: p.Version, Person: st.Person, Text: st.Text, Tools: st.Tools,
 			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
 		if fresh {
-			sess.ID = e.NewID()
+			sess.ID, opened.State = e.NewID(), p.NewState(st.State)
 		} else {
 			var err error
 			if sess, err = e.Log.Session(ctx, st.Session); err != nil {
@@ -369,7 +369,7 @@ func (e *Engine) launch(d *driver, first ledger.Event) error {
 	e.wg.Add(1)
 	e.mu.Unlock()
 	d.state = run.New(d.run)
-	d.stage(first)
+	d.stage(d.now(), first)
 	err := d.advance()
 	if err != nil {
 		e.mu.Lock()
@@ -416,9 +416,25 @@ func (e *Engine) pump(session string) {
 			}
 		}
 		if err != nil && !errors.Is(err, ErrBusy) && e.ctx.Err() == nil {
-			e.Logger.Error("a waiting message could not be started", "session", session, "error", err)
+			e.Logger.Error("failed to begin the run of a waiting message", "session", session, "error", err)
 		}
 	}()
+}
+
+// Undone records that a person undid what a call of a run did to a file: on the run
+// that did it, and, where the session has gone on since, on its newest run, so that
+// the next turn is told either way.
+func (e *Engine) Undone(ctx context.Context, id, step, path, by string) error {
+	u := ledger.FileUndone{Path: path, By: by, Words: fmt.Sprintf("(%s has undone your change of %s: the file is as it was before.)", by, path), Why: "a person undid it"}
+	if err := e.ask(ctx, id, note{undone: &u, step: step}); err != nil {
+		return err
+	}
+	session, _, _ := strings.Cut(id, "-")
+	s, err := e.Log.Session(ctx, session)
+	if err != nil || s.Last == id {
+		return err
+	}
+	return e.ask(ctx, s.Last, note{undone: &u})
 }
 
 // State folds a run's ledger.

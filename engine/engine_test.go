@@ -47,6 +47,8 @@ func (a *actor) Call(ctx context.Context, i engine.Invocation) (loop.Result, *lo
 	return loop.Result{Value: map[string]any{"length_m": 46.0}}, nil
 }
 
+func (a *actor) Look(context.Context, engine.Invocation) (string, *loop.Failure) { return "", nil }
+
 type one struct{ p *project.Project }
 
 func (o one) Current() (*project.Project, error)                             { return o.p, nil }
@@ -188,8 +190,9 @@ func TestAHeldRunIsOnlyRowsAndGoesOnAfterTheClick(t *testing.T) {
 	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Allow, Shown: "other"}), &refused)
 	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Happened}), &refused)
 	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.RefuseIt}), &refused)
-	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Allow, As: "cook"}), &refused)
-	assert.Contains(t, refused.Say, `"cook" may not settle this; it is for master`)
+	var others *engine.NotEntitledError
+	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Allow, As: "cook"}), &others)
+	assert.EqualError(t, others, `"cook" may not settle this ticket; it is for master`)
 	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Amend, Args: map[string]any{"berth": "quay"}}), &refused)
 	assert.Contains(t, refused.Say, "the new values do not fit: berth must match")
 	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Amend, Args: map[string]any{"birth": "D2"}}), &refused)
@@ -348,7 +351,7 @@ func TestWishesThatCannotBeMet(t *testing.T) {
 		say string
 	}{
 		{engine.Start{Text: " "}, "the message is empty"}, {engine.Start{Text: "x", Agent: "dsk"}, `Did you mean "desk"?`}, {engine.Start{Text: "x", Model: "spar"}, `Did you mean "spare"?`},
-		{engine.Start{Text: "x", Tools: "none"}, `tools cannot be "none"`}, {engine.Start{Text: "x", State: map[string]any{"length_m": "long"}}, "the starting facts do not fit the state"},
+		{engine.Start{Text: "x", Tools: "none"}, `tools cannot be "none"`}, {engine.Start{Text: "x", State: map[string]any{"length_m": "long"}}, "the given state does not fit"},
 	} {
 		_, err := e.Begin(ctx, c.s)
 		var refused *engine.RefusedError
@@ -398,7 +401,7 @@ func TestACallUnderWayIsWaitedForAtTheEnd(t *testing.T) {
 		return !errors.Is(e.Stop(ctx, "none-1", "ann", ""), engine.ErrNoRun)
 	}, 10*time.Second, time.Millisecond)
 	_, err := e.Begin(ctx, engine.Start{Text: "too late"})
-	require.ErrorContains(t, err, "the service is ending", "nothing new begins")
+	require.ErrorContains(t, err, "the service is stopping", "nothing new begins")
 	close(release)
 	<-closed
 	assert.True(t, strings.HasSuffix(kinds(t, log, b.Run), "call.started call.returned"), "its result is kept, and nothing follows: %s", kinds(t, log, b.Run))

@@ -27,13 +27,15 @@ var (
 type Head struct {
 	Status           ledger.Status
 	Agent            string
-	Agents           []string // that have held the baton, in order
-	Tools            []string // that were called
+	Path             []string // the agents that have held the baton, in order
+	Called           []string // tools
+	Models           []string // that answered
 	Turns, Calls     int
 	Tokens           ledger.Usage
 	Cost             float64
 	Worked           time.Duration
-	Answer, Problem  string
+	Answer           string
+	Problem          *ledger.Problem
 	OpenedAt, LastAt time.Time
 }
 
@@ -67,8 +69,11 @@ type Waiting struct {
 	Start Start
 }
 
-// Log keeps ledgers and what goes with them. Append and Open return when the
-// batch is on disk.
+// Log keeps ledgers and what goes with them. All methods may be called side by side;
+// batches of one run come one after the other. Append and Open return nil when the
+// batch is on disk, and any error means that nothing of it is: ErrConflict where the
+// batch does not follow the newest event, ErrNoRun, ErrNoSession, ErrBusy and ErrTaken
+// as they say. Package logtest tests an implementation.
 type Log interface {
 	Open(ctx context.Context, o Opening) error
 	Append(ctx context.Context, b Batch) error
@@ -81,7 +86,9 @@ type Log interface {
 	Due(ctx context.Context, now time.Time) (runs []string, next time.Time, err error)
 }
 
-// Models asks models.
+// Models asks models. Ask may be called side by side. It calls delta, where it is not
+// nil, with the words as they come, never after it has returned; a failure says
+// whether the same request may be sent again.
 type Models interface {
 	Ask(ctx context.Context, p *project.Project, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure)
 }
@@ -94,6 +101,7 @@ type Invocation struct {
 	Vars    expr.Vars
 	Facts   map[string]any // the state, as JSON has it
 	Key     string         // the same at every attempt
+	Step    string         // of the run; "" on the bench
 	Stub    bool
 	Bench   bool // tried by itself: more of the raw reply is kept
 	Run     string
@@ -133,18 +141,26 @@ func (l *lines) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// Tools carries calls out.
+// Tools carries calls out. Both methods may be called side by side, also for the
+// same tool. A failure says what is known of the outcome: NotDone promises that
+// nothing happened.
 type Tools interface {
 	Call(ctx context.Context, i Invocation) (loop.Result, *loop.Failure)
+	// Look gives the difference that a call would make, or why it cannot succeed. It
+	// changes nothing. It is asked of tools for which project.Tool.Looks holds.
+	Look(ctx context.Context, i Invocation) (diff string, bad *loop.Failure)
 }
 
-// Projects finds the version of a project that a run was opened with.
+// Projects finds the version of a project that a run was opened with. Its methods may
+// be called side by side, and what they give is not changed afterwards. An error of
+// Current is fit to be read by a person.
 type Projects interface {
 	Current() (*project.Project, error)
 	Version(ctx context.Context, h ledger.Hash) (*project.Project, error)
 }
 
-// Blanker takes secrets out of what comes from outside.
+// Blanker takes secrets out of what comes from outside. Its methods may be called side
+// by side; those that Stream gives may not.
 type Blanker interface {
 	Text(string) string
 	Value(any) any
@@ -152,13 +168,13 @@ type Blanker interface {
 }
 
 // Live is told what was committed, and the words of a turn and the lines of a call
-// as they come. It must not block.
+// as they come. Its methods may be called side by side and must not block.
 type Live interface {
 	Committed(run string, events []ledger.Event)
 	Delta(run, step, text string)
 }
 
-// Clock tells the time and waits for it.
+// Clock tells the time and waits for it. Its methods may be called side by side.
 type Clock interface {
 	Now() time.Time
 	// Until gives a channel that delivers at due. Idle says that nothing but

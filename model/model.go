@@ -25,9 +25,9 @@ func (s Set) Ask(ctx context.Context, p *project.Project, r prompt.Request, delt
 	if m == nil {
 		return prompt.Reply{}, &loop.ModelFailure{Class: "model", Say: fmt.Sprintf("the project has no model %q", r.Model)}
 	}
-	w := s[m.Wire]
+	w := s[m.Speaks]
 	if w == nil {
-		return prompt.Reply{}, &loop.ModelFailure{Class: "config", Say: fmt.Sprintf("this program does not speak the wire %q", m.Wire)}
+		return prompt.Reply{}, &loop.ModelFailure{Class: "config", Say: fmt.Sprintf("this program does not speak the wire %q", m.Speaks)}
 	}
 	return w.Ask(ctx, p, m, r, delta)
 }

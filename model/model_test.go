@@ -35,9 +35,9 @@ project: quay
 start: desk
 model: a
 models:
-  a: {wire: understudy, lines: "a/*.yaml"}
-  b: {wire: understudy}
-  c: {wire: chat-completions, url: "http://127.0.0.1:1"}
+  a: {speaks: understudy, lines: "a/*.yaml"}
+  b: {speaks: understudy}
+  c: {speaks: chat-completions, url: "http://127.0.0.1:1"}
 ---
 agent: desk
 summary: Desk.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"stonebaton/core/project"
 	"stonebaton/core/prompt"
 	"stonebaton/core/schema"
+	"stonebaton/core/scope"
 	"stonebaton/core/value"
 	"stonebaton/engine"
 	"stonebaton/store"
@@ -50,7 +52,7 @@ func (s *Service) try(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out.Try, err = s.app.Store.SaveTry(context.WithoutCancel(ctx), store.TryRow{Tool: out.ID, At: out.At, Status: out.Status, Way: string(out.Tools), MS: out.MS, Bytes: int64(out.Bytes),
+	out.ID, err = s.app.Store.SaveTry(context.WithoutCancel(ctx), store.TryRow{Tool: out.Tool, At: store.Moment{Time: out.At}, Status: out.Status, Way: string(out.Tools), MS: out.MS, Bytes: int64(out.Bytes),
 		Tokens: out.Tokens, Args: args, Words: tools.Clip(out.Words, 160)}, raw)
 	if err != nil {
 		return err
@@ -74,10 +76,11 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	if in.Args == nil {
 		in.Args = map[string]any{}
 	}
-	if in.State == nil {
-		in.State = map[string]any{}
+	if faults := p.CheckState(in.State); len(faults) > 0 {
+		return api.Tried{}, problem(http.StatusUnprocessableEntity, "state: in stonebaton.yaml describes it.", "the given state does not fit: %s", schema.Say(faults))
 	}
-	out := api.Tried{ID: name, Tools: in.Tools, Rung: t.Rung, Handler: t.Handler(), At: time.Now().UTC().Truncate(time.Microsecond), Args: in.Args}
+	facts := p.NewState(in.State)
+	out := api.Tried{Tool: name, Tools: in.Tools, Rung: t.Rung, Handler: t.Handler(), At: time.Now().UTC().Truncate(time.Microsecond), Args: in.Args}
 	refuse := func(class, say, words string) (api.Tried, error) {
 		out.Status, out.Class, out.Error, out.Known, out.Words = "refused", class, say, ledger.NotDone, words
 		out.Tokens = prompt.Tokens(words)
@@ -89,9 +92,8 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 		return refuse("schema", schema.Say(faults), fmt.Sprintf("%s was not called: %s.", name, schema.Say(faults)))
 	}
 	out.Args, _ = val.(map[string]any)
-	at := time.Now().In(p.Zone)
-	vars := expr.Vars{"args": expr.Typed(t.Input.Doc(), val), "state": expr.Typed(p.State.Doc(), map[string]any(in.State)), "person": map[string]any{"name": "local"}, "project": p.Name,
-		"run": map[string]any{"id": "", "session": ""}, "today": at.Format("2006-01-02"), "now": at}
+	vars := scope.Values{Project: p.Name, Person: "local", At: time.Now(), Zone: p.Zone, State: facts, StateDoc: p.State.Doc()}.Vars()
+	vars["args"] = expr.Typed(t.Input.Doc(), val)
 	if words, hit := loop.Rejected(t, vars); hit {
 		return refuse("unless", "a rule of the tool rejects it (unless)", words)
 	}
@@ -102,7 +104,7 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	defer cancel()
 	began := time.Now()
 	key := ledger.Key("bench", strconv.FormatInt(began.UnixNano(), 36))
-	r, bad := handlers.Call(ctx, engine.Invocation{Project: p, Tool: t, Args: val, Vars: vars, Facts: in.State, Key: key, Stub: in.Tools == ledger.ToolsStubs, Bench: true, Run: "bench", Person: "local"})
+	r, bad := handlers.Call(ctx, engine.Invocation{Project: p, Tool: t, Args: val, Vars: vars, Facts: facts, Key: key, Stub: in.Tools == ledger.ToolsStubs, Bench: true, Person: "local"})
 	out.MS = time.Since(began).Milliseconds()
 	sent := r.Sent
 	if bad == nil {
@@ -130,27 +132,20 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 }
 
 func (s *Service) tries(c *echo.Context) error {
-	before, err := query(c, "before")
-	if err != nil {
-		return err
-	}
-	limit, err := query(c, "limit")
+	before, limit, err := page(c, 100)
 	if err != nil {
 		return err
 	}
 	ctx, tool := c.Request().Context(), c.QueryParam("tool")
-	list, err := s.app.Store.Tries(ctx, tool, before, int(limit))
+	list, err := s.app.Store.Tries(ctx, tool, before, limit+1)
 	if err != nil {
 		return err
 	}
-	n, err := s.app.Store.CountTries(ctx, tool)
-	if err != nil {
+	out := api.TryList{}
+	if out.Count, err = s.app.Store.CountTries(ctx, tool); err != nil {
 		return err
 	}
-	out := api.TryList{Tries: list, Count: n}
-	if len(list) > 0 && list[len(list)-1].ID > 1 && (limit == 0 || len(list) == int(limit)) {
-		out.Next = list[len(list)-1].ID
-	}
+	out.Tries, out.Next = paged(list, limit, func(r store.TryRow) int64 { return r.ID })
 	return c.JSON(http.StatusOK, out)
 }
 
@@ -173,7 +168,7 @@ func (s *Service) oneTry(ctx context.Context, name string) (api.Tried, error) {
 		return out, err
 	}
 	err = json.Unmarshal(raw, &out)
-	out.Try = id
+	out.ID = id
 	return out, err
 }
 
@@ -204,6 +199,7 @@ func (s *Service) addStub(c *echo.Context) error {
 	case err != nil:
 		return err
 	}
+	c.Response().Header().Set("Location", "/api/tools/"+url.PathEscape(c.Param("name")))
 	return c.JSON(http.StatusCreated, edit)
 }
 
@@ -219,8 +215,8 @@ func (s *Service) draft(ctx context.Context, tool string, in api.NewStub) (proje
 		if err != nil {
 			return d, err
 		}
-		if t.ID != tool {
-			return d, problem(http.StatusBadRequest, "", "the try %d is one of %s", in.Try, t.ID)
+		if t.Tool != tool {
+			return d, problem(http.StatusBadRequest, "", "the try %d is one of %s", in.Try, t.Tool)
 		}
 		if t.Status == "refused" {
 			return d, problem(http.StatusConflict, "A stub needs something that came back.", "the try %d was refused before the call", in.Try)
@@ -293,11 +289,17 @@ func ofCall(events []ledger.Event, step, tool string, d *project.StubDraft) erro
 }
 
 func (s *Service) outbox(c *echo.Context) error {
-	list, err := s.app.Store.Messages(c.Request().Context(), c.QueryParam("to"))
+	after, limit, err := page(c, 100)
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"messages": list})
+	list, err := s.app.Store.MessagesAfter(c.Request().Context(), c.QueryParam("to"), after, limit+1)
+	if err != nil {
+		return err
+	}
+	var out api.Outbox
+	out.Messages, out.Next = paged(list, limit, tools.Message.Number)
+	return c.JSON(http.StatusOK, out)
 }
 
 func (s *Service) undo(c *echo.Context) error {
@@ -310,6 +312,11 @@ func (s *Service) undo(c *echo.Context) error {
 		return problem(http.StatusConflict, "", "%s", ue.Say)
 	case err != nil:
 		return err
+	}
+	if ch.Run != "" {
+		if err := s.app.Engine.Undone(c.Request().Context(), ch.Run, ch.Step, ch.Path, "local"); err != nil {
+			return err
+		}
 	}
 	return c.JSON(http.StatusOK, ch)
 }
@@ -358,6 +365,10 @@ func Inspect(ctx context.Context, p *project.Project, shop *app.Workshop, name s
 		return api.Inspected{}, problem(http.StatusNotFound, "The project's files name them under source:.", "there is no source %q.%s", name, near.Hint(name, names(p.Sources)))
 	}
 	cat, err := shop.Offers(ctx, d)
+	var untrusted *app.UntrustedError
+	if errors.As(err, &untrusted) {
+		return api.Inspected{}, problem(http.StatusConflict, "`stonebaton trust` confirms it.", "%v", err)
+	}
 	if err != nil {
 		return api.Inspected{}, problem(http.StatusBadGateway, "Is it running, and is its address right?", "%v", err)
 	}

@@ -19,6 +19,7 @@ import (
 	"stonebaton/core/run"
 	"stonebaton/core/value"
 	"stonebaton/engine"
+	"stonebaton/store"
 )
 
 // ToolServer offers a project's tools to clients of the Model Context Protocol.
@@ -115,7 +116,7 @@ func (t *ToolServer) offer() {
 func described(tool *project.Tool, c project.Contract) *mcp.Tool {
 	no, yes := false, tool.Effect == ledger.Irreversible
 	out := &mcp.Tool{Name: c.Name, Description: c.Summary, InputSchema: c.Parameters,
-		Annotations: &mcp.ToolAnnotations{ReadOnlyHint: tool.Effect == ledger.Read, IdempotentHint: tool.Replay != "", DestructiveHint: &no}}
+		Annotations: &mcp.ToolAnnotations{ReadOnlyHint: tool.Effect == ledger.Read, IdempotentHint: tool.Resend != "", DestructiveHint: &no}}
 	if yes {
 		out.Annotations.DestructiveHint = &yes
 	}
@@ -170,7 +171,7 @@ func (t *ToolServer) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.C
 			defer cancel()
 			var over *engine.RefusedError
 			if err := t.app.Engine.Stop(stop, b.Run, who, "the client went away"); err != nil && !errors.As(err, &over) {
-				t.log.Warn("a run of a client that went away could not be stopped", "run", b.Run, "error", err)
+				t.log.Warn("failed to stop the run of a client that went away", "run", b.Run, "error", err)
 			}
 			return nil, ctx.Err()
 		}
@@ -179,13 +180,13 @@ func (t *ToolServer) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.C
 
 // waits says for whom a run waits.
 func (t *ToolServer) waits(ctx context.Context, id string) string {
-	list, err := t.app.Store.Tickets(ctx, id, false)
+	list, err := t.app.Store.Tickets(ctx, store.TicketFilter{Run: id, Limit: 1})
 	if err != nil || len(list) == 0 {
 		return "it waits for a person"
 	}
 	who := "a person"
-	if len(list[0].By) > 0 {
-		who = list[0].By[0]
+	if by := list[0].By; len(by) > 0 {
+		who = by[0]
 	}
 	return fmt.Sprintf("it waits for %s (ticket %d): %s", who, list[0].ID, list[0].Ask)
 }

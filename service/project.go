@@ -23,6 +23,7 @@ import (
 	"stonebaton/core/project"
 	"stonebaton/core/prompt"
 	"stonebaton/engine"
+	"stonebaton/store"
 )
 
 //go:embed openapi.yaml
@@ -81,7 +82,7 @@ func (s *Service) project(c *echo.Context) error {
 		if n == p.Start {
 			st = "start"
 		}
-		out.Agents = append(out.Agents, api.Agent{ID: n, Status: st, Summary: a.Summary, Model: a.Model, Tools: list(a.Tools), Handoffs: list(a.Handoffs), Place: a.Place})
+		out.Agents = append(out.Agents, api.Agent{ID: n, Status: st, Summary: a.Summary, Model: a.Model, Tools: list(a.Tools), PassesTo: list(a.PassesTo), Place: a.Place})
 	}
 	out.Models = Models(p)
 	return c.JSON(http.StatusOK, out)
@@ -108,7 +109,7 @@ func Models(p *project.Project) []api.Model {
 		if used[n] {
 			st = "used"
 		}
-		out = append(out, api.Model{ID: n, Status: st, Wire: m.Wire, URL: m.URL, Name: m.Remote, Key: m.Key, Fallback: m.Fallback, Input: m.Price.Input, Output: m.Price.Output})
+		out = append(out, api.Model{ID: n, Status: st, Speaks: m.Speaks, URL: m.URL, Name: m.Remote, Key: m.Key, Fallback: m.Fallback, Input: m.Price.Input, Output: m.Price.Output})
 	}
 	return out
 }
@@ -189,7 +190,7 @@ func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 	of := problemsOf(p, probs)
 	for _, n := range names(p.Tools) {
 		t := p.Tools[n]
-		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: carriedBy(t), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Replay: t.Replay, Stubs: len(t.Stubs), By: []string{},
+		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: carriedBy(t), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Resend: t.Resend, Stubs: len(t.Stubs), By: []string{},
 			Agents: []string{}, Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
 		if a.Handler == "stub" {
 			a.Status = "stub"
@@ -247,20 +248,47 @@ func (s *Service) tools(c *echo.Context) error {
 	return c.JSON(http.StatusOK, map[string]any{"tools": Tools(p, probs)})
 }
 
-func (s *Service) tickets(c *echo.Context) error {
-	var all bool
-	switch st := c.QueryParam("status"); st {
-	case "", "open":
-	case "all":
-		all = true
-	default:
-		return problem(http.StatusBadRequest, "Use open or all.", "status cannot be %q", st)
-	}
-	list, err := s.app.Store.Tickets(c.Request().Context(), c.QueryParam("run"), all)
+func (s *Service) tool(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"tickets": list})
+	name := c.Param("name")
+	if p.Tools[name] == nil {
+		return problem(http.StatusNotFound, "`stonebaton tools` lists them.", "there is no tool %q.%s", name, near.Hint(name, names(p.Tools)))
+	}
+	probs, _, _ := s.app.Projects.Problems()
+	list := Tools(p, probs)
+	return c.JSON(http.StatusOK, list[slices.IndexFunc(list, func(t api.Tool) bool { return t.ID == name })])
+}
+
+func (s *Service) untrusted(c *echo.Context) error {
+	return c.JSON(http.StatusOK, api.Trust{Waiting: s.app.Projects.Waiting()})
+}
+
+func (s *Service) trust(c *echo.Context) error {
+	if err := body(c, &struct{}{}); err != nil {
+		return err
+	}
+	o, err := s.app.Projects.Confirm(c.Request().Context(), ledger.Hash(c.Param("id")), "local")
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, o)
+}
+
+func (s *Service) tickets(c *echo.Context) error {
+	skip, limit, err := page(c, 100)
+	if err != nil {
+		return err
+	}
+	list, err := s.app.Store.Tickets(c.Request().Context(), store.TicketFilter{Run: c.QueryParam("run"), All: c.QueryParam("status") == "all", Skip: int(skip), Limit: limit + 1})
+	if err != nil {
+		return err
+	}
+	var out api.TicketList
+	out.Tickets, out.Next = paged(list, limit, func(store.Ticket) int64 { return skip + int64(limit) })
+	return c.JSON(http.StatusOK, out)
 }
 
 func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {

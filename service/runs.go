@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
@@ -38,71 +37,28 @@ func (s *Service) begin(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	out := api.Begun{Run: b.Run, Session: b.Session, Status: "going", WaitsFor: b.WaitsFor, Broken: s.app.Projects.Broken()}
 	if b.Run == "" {
-		return c.JSON(http.StatusAccepted, api.Begun{Session: b.Session, Status: "waiting", WaitsFor: b.WaitsFor})
+		out.Status = "waiting"
+		return c.JSON(http.StatusAccepted, out)
 	}
-	return c.JSON(http.StatusCreated, api.Begun{Run: b.Run, Session: b.Session, Status: "going"})
-}
-
-// query reads a parameter that must be a number; 0 where it is not there.
-func query(c *echo.Context, name string) (int64, error) {
-	q := c.QueryParam(name)
-	if q == "" {
-		return 0, nil
-	}
-	n, err := strconv.ParseInt(q, 10, 64)
-	if err != nil || n < 0 {
-		return 0, problem(http.StatusBadRequest, "", "%s must be a whole number, not %q", name, q)
-	}
-	return n, nil
-}
-
-func moment(c *echo.Context, name string) (time.Time, error) {
-	q := c.QueryParam(name)
-	if q == "" {
-		return time.Time{}, nil
-	}
-	t, err := time.Parse(time.RFC3339, q)
-	if err != nil {
-		return t, problem(http.StatusBadRequest, "Write it as 2026-05-08T12:00:00Z.", "%s must be a date and time, not %q", name, q)
-	}
-	return t, nil
+	c.Response().Header().Set("Location", "/api/runs/"+b.Run)
+	return c.JSON(http.StatusCreated, out)
 }
 
 func (s *Service) runs(c *echo.Context) error {
 	f := store.RunFilter{Status: c.QueryParam("status"), Agent: c.QueryParam("agent"), Tool: c.QueryParam("tool"), Text: c.QueryParam("text"), Session: c.QueryParam("session")}
-	switch ledger.Status(f.Status) {
-	case "", ledger.Going, ledger.Held, ledger.Done, ledger.Failed, ledger.Stopped:
-	default:
-		return problem(http.StatusBadRequest, "Use going, held, done, failed or stopped.", "there is no status %q", f.Status)
-	}
-	var err error
-	if f.Before, err = query(c, "cursor"); err != nil {
-		return err
-	}
-	limit, err := query(c, "limit")
+	before, limit, err := page(c, 100)
 	if err != nil {
 		return err
 	}
-	if f.Since, err = moment(c, "since"); err != nil {
-		return err
-	}
-	if f.Until, err = moment(c, "until"); err != nil {
-		return err
-	}
-	if limit == 0 || limit > 1000 {
-		limit = 100
-	}
-	f.Limit = int(limit) + 1
+	f.Since, f.Until, f.Before, f.Limit = moment(c, "since"), moment(c, "until"), before, limit+1
 	list, err := s.app.Store.Runs(c.Request().Context(), f)
 	if err != nil {
 		return err
 	}
-	out := api.RunList{Runs: list}
-	if len(list) > int(limit) {
-		out.Runs = list[:limit]
-		out.Next = strconv.FormatInt(list[limit-1].N, 10)
-	}
+	var out api.RunList
+	out.Runs, out.Next = paged(list, limit, func(r store.Run) int64 { return r.N })
 	return c.JSON(http.StatusOK, out)
 }
 
@@ -120,7 +76,7 @@ func (s *Service) run(c *echo.Context) error {
 	if out.Steps == nil {
 		out.Steps = []*trace.Step{}
 	}
-	if out.Tickets, err = s.app.Store.Tickets(ctx, id, true); err != nil {
+	if out.Tickets, err = s.app.Store.Tickets(ctx, store.TicketFilter{Run: id, All: true}); err != nil {
 		return err
 	}
 	if out.Waiting, err = s.waiting(ctx, out.Run.Session); err != nil {
@@ -227,8 +183,8 @@ func (s *Service) request(c *echo.Context) error {
 		out.Differs = err.Error()
 		return c.JSON(http.StatusOK, out)
 	}
-	if m := p.Models[sent.Model]; m != nil && m.Wire == "chat-completions" {
-		r := prompt.Request{System: out.System, Tools: out.Tools, Messages: out.Messages, Temperature: m.Temperature, MaxTokens: m.MaxTokens}
+	if m := p.Models[sent.Model]; m != nil && m.Speaks == "chat-completions" {
+		r := prompt.Request{System: out.System, Tools: out.Tools, Messages: out.Messages, Temperature: sent.Temp, MaxTokens: m.MaxTokens}
 		if out.Wire, err = json.Marshal(chat.Encode(r, m.Remote)); err != nil {
 			return err
 		}
@@ -260,11 +216,17 @@ func differs(p *project.Project, before *run.State, sent *ledger.TurnSent, hashe
 }
 
 func (s *Service) sessions(c *echo.Context) error {
-	list, err := s.app.Store.Sessions(c.Request().Context(), 200)
+	before, limit, err := page(c, 100)
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"sessions": list})
+	list, err := s.app.Store.Sessions(c.Request().Context(), before, limit+1)
+	if err != nil {
+		return err
+	}
+	var out api.SessionList
+	out.Sessions, out.Next = paged(list, limit, func(r store.SessionRow) int64 { return r.N })
+	return c.JSON(http.StatusOK, out)
 }
 
 func (s *Service) session(c *echo.Context) error {
@@ -294,11 +256,11 @@ func (s *Service) session(c *echo.Context) error {
 	return c.JSON(http.StatusOK, out)
 }
 
-// talk gives the conversation of a run: what was said by whom, the handoffs,
-// and why it ended where it did not end well.
+// talk gives the conversation of a run: what was said by whom, the handoffs, the answer
+// that a direct tool gave in place of a model, and why it ended where it did not end well.
 func talk(events []ledger.Event) []api.Said {
 	var out []api.Said
-	agent := ""
+	agent, words, returned := "", "", "" // who has the baton, their newest words, the newest call that returned
 	for _, e := range events {
 		said := api.Said{Run: e.Run, At: e.At, Step: e.Step}
 		switch d := e.Data.(type) {
@@ -306,20 +268,28 @@ func talk(events []ledger.Event) []api.Said {
 			agent = d.Agent
 			said.Who, said.Text = "user", d.Text
 		case *ledger.TurnReceived:
-			if strings.TrimSpace(d.Text) == "" {
+			if words = strings.TrimSpace(d.Text); words == "" {
 				continue
 			}
 			said.Who, said.Agent, said.Text = "agent", agent, d.Text
+		case *ledger.CallReturned:
+			returned, words = e.Step, ""
+			continue
 		case *ledger.BatonPassed:
 			agent = d.To
-			said.Who, said.Agent, said.To, said.Text = "handoff", d.From, d.To, d.Because
+			said.Who, said.Agent, said.To, said.Text = string(trace.Pass), d.From, d.To, d.Because
 		case *ledger.RunClosed:
-			if d.Problem == nil {
+			said.Status = string(d.Status)
+			switch {
+			case d.Problem != nil:
+				said.Who, said.Text = "problem", d.Problem.Say
+				if d.Problem.Remedy != "" {
+					said.Text += ". " + d.Problem.Remedy
+				}
+			case d.Answer != "" && words == "" && returned != "":
+				said.Who, said.Agent, said.Text, said.Step = "agent", agent, d.Answer, returned
+			default:
 				continue
-			}
-			said.Who, said.Text, said.Status = "problem", d.Problem.Say, string(d.Status)
-			if d.Problem.Remedy != "" {
-				said.Text += ". " + d.Problem.Remedy
 			}
 		default:
 			continue

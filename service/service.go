@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -20,14 +19,9 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
-	"stonebaton/api"
 	"stonebaton/app"
-	"stonebaton/core/ledger"
 	"stonebaton/core/near"
-	"stonebaton/core/project"
 	"stonebaton/core/value"
-	"stonebaton/engine"
-	"stonebaton/store"
 )
 
 // Bounds of a request.
@@ -67,7 +61,12 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	e.GET("/metrics", echo.WrapHandler(s.metrics.handler()))
 	offered := NewToolServer(a, log)
 	e.Any("/mcp", echo.WrapHandler(until(s.ending, offered.Handler())))
-	g := e.Group("/api")
+	e.GET("/problems", explained)
+	known, err := queries(openapiYAML)
+	if err != nil {
+		panic(err) // it is part of the program
+	}
+	g := e.Group("/api", strict(known))
 	g.GET("/openapi.json", s.document)
 	g.POST("/runs", s.begin)
 	g.GET("/runs", s.runs)
@@ -81,6 +80,9 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/project", s.project)
 	g.GET("/problems", s.problems)
 	g.GET("/tools", s.tools)
+	g.GET("/tools/:name", s.tool)
+	g.GET("/trust", s.untrusted)
+	g.POST("/trust/:id", s.trust)
 	g.POST("/tools/:name/try", s.try)
 	g.POST("/tools/:name/stubs", s.addStub)
 	g.GET("/tries", s.tries)
@@ -128,11 +130,6 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	return nil
 }
 
-// problem gives an error as the API tells it.
-func problem(status int, remedy, format string, args ...any) *api.Problem {
-	return &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...), Remedy: remedy}
-}
-
 // fail writes an error as problem details.
 func (s *Service) fail(c *echo.Context, err error) {
 	if r, uerr := echo.UnwrapResponse(c.Response()); uerr == nil && r.Committed {
@@ -145,56 +142,11 @@ func (s *Service) fail(c *echo.Context, err error) {
 	p.Detail, p.Remedy = s.app.Secrets.Text(p.Detail), s.app.Secrets.Text(p.Remedy)
 	body, merr := json.Marshal(p)
 	if merr != nil {
-		body = []byte(`{"type":"about:blank","title":"Internal Server Error","status":500,"detail":"the error cannot be written"}`)
+		body = []byte(`{"type":"/problems#internal","title":"Internal Server Error","status":500,"detail":"the error cannot be written"}`)
 	}
 	if werr := c.Blob(p.Status, "application/problem+json", body); werr != nil {
-		s.log.Debug("an error could not be told", "error", werr)
+		s.log.Debug("failed to write an error", "error", werr)
 	}
-}
-
-func asProblem(err error) *api.Problem {
-	var p *api.Problem
-	var refused *engine.RefusedError
-	var settled *engine.SettledError
-	var probs *app.ProblemsError
-	var noDrill *app.UnknownDrillError
-	var unknown *ledger.UnknownError
-	var he *echo.HTTPError
-	switch {
-	case errors.As(err, &p):
-		return p
-	case errors.As(err, &refused):
-		return problem(http.StatusUnprocessableEntity, refused.Remedy, "%s", refused.Say)
-	case errors.As(err, &settled):
-		return problem(http.StatusConflict, "Look at the run to see what followed.", "%s", settled.Error())
-	case errors.As(err, &noDrill):
-		return problem(http.StatusNotFound, "`stonebaton drill` runs all there are.", "%s", noDrill.Error())
-	case errors.As(err, &unknown):
-		return problem(http.StatusNotImplemented, "", "%s", unknown.Error())
-	case errors.As(err, &probs):
-		out := problem(http.StatusConflict, "`stonebaton check` lists them all; the files are read again as soon as they change.", "%s", probs.Error())
-		for _, x := range probs.Problems {
-			if x.Grade == project.Error {
-				out.Place = &x.Place
-				break
-			}
-		}
-		return out
-	case errors.Is(err, engine.ErrNoRun):
-		return problem(http.StatusNotFound, "`stonebaton runs` lists them.", "there is no such run")
-	case errors.Is(err, engine.ErrNoSession):
-		return problem(http.StatusNotFound, "Leave the session away to begin a new one.", "there is no such session")
-	case errors.Is(err, store.ErrNoTry):
-		return problem(http.StatusNotFound, "GET /api/tries lists them.", "there is no such try")
-	case errors.Is(err, store.ErrNoTicket):
-		return problem(http.StatusNotFound, "`stonebaton tickets` lists them.", "there is no such ticket")
-	case errors.As(err, &he):
-		return problem(he.Code, "", "%s", strings.ToLower(he.Message))
-	}
-	if code := echo.StatusCode(err); code >= 400 && code < 500 {
-		return problem(code, "", "%s", strings.ToLower(http.StatusText(code)))
-	}
-	return problem(http.StatusInternalServerError, "The service's log has more.", "%s", err.Error())
 }
 
 // guard refuses requests that another site's page, or a name that is not ours,
@@ -203,7 +155,7 @@ func guard(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		if !loopback(r.Host) {
-			return problem(http.StatusForbidden, "Use http://127.0.0.1 or http://localhost with the port.", "the host %q is not this service's", r.Host)
+			return problem(http.StatusForbidden, "Use http://127.0.0.1 or http://localhost with the port.", "this service does not answer for the host %q", r.Host)
 		}
 		if o := r.Header.Get("Origin"); o != "" {
 			u, err := url.Parse(o)
@@ -262,7 +214,7 @@ func body(c *echo.Context, into any) error {
 		_ = ctl.SetReadDeadline(time.Time{}) // after an error the connection ends, and what is left of the body with it
 	}
 	if errors.Is(err, os.ErrDeadlineExceeded) {
-		return problem(http.StatusRequestTimeout, "Send it faster.", "the body had not come after %s", bodyTime)
+		return problem(http.StatusRequestTimeout, "Send it faster.", "the body had not arrived after %s", bodyTime)
 	}
 	if err != nil {
 		return problem(http.StatusBadRequest, "", "the body broke off: %v", err)
@@ -282,7 +234,7 @@ func body(c *echo.Context, into any) error {
 		return malformed(raw, into, err)
 	}
 	if dec.More() {
-		return problem(http.StatusBadRequest, "Send one JSON object.", "something stands behind the body's JSON")
+		return problem(http.StatusBadRequest, "Send one JSON object.", "there is something after the JSON of the body")
 	}
 	return nil
 }

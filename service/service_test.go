@@ -135,7 +135,7 @@ func TestTheConversationOfASession(t *testing.T) {
 	for _, said := range s.Talk {
 		who = append(who, said.Who)
 	}
-	assert.Equal(t, []string{"user", "agent", "user", "handoff", "agent"}, who)
+	assert.Equal(t, []string{"user", "agent", "user", "pass", "agent"}, who)
 	assert.Equal(t, "berths", s.Agent, "the session goes on with the last holder")
 }
 
@@ -166,7 +166,7 @@ func TestAHeldRunIsSettledOnce(t *testing.T) {
 	}
 	assert.Equal(t, 1, won, "of many clicks one settles it, and the others are told")
 	require.NoError(t, r.app.Engine.Wait(ctx))
-	_, _, body := r.get("/api/runs/" + one.Run.Run)
+	_, _, body := r.get("/api/runs/" + one.Run.ID)
 	assert.Contains(t, body, `"booking":"C4"`)
 }
 
@@ -175,12 +175,12 @@ func TestTheRequestOfATurnIsProven(t *testing.T) {
 	one := r.say(`Look up the vessel "Petrel" by its name.`)
 	for _, s := range one.Steps {
 		if s.Kind != "turn" {
-			code, _, body := r.get("/api/runs/" + one.Run.Run + "/turns/" + s.ID + "/request")
+			code, _, body := r.get("/api/runs/" + one.Run.ID + "/turns/" + s.ID + "/request")
 			assert.Equal(t, 404, code)
 			assert.Contains(t, body, "has no turn")
 			continue
 		}
-		_, _, body := r.get("/api/runs/" + one.Run.Run + "/turns/" + s.ID + "/request")
+		_, _, body := r.get("/api/runs/" + one.Run.ID + "/turns/" + s.ID + "/request")
 		var q api.Request
 		require.NoError(t, json.Unmarshal([]byte(body), &q))
 		assert.True(t, q.Same, q.Differs)

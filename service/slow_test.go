@@ -37,5 +37,5 @@ func TestABodyThatDoesNotComeIsNotWaitedFor(t *testing.T) {
 	raw, err := io.ReadAll(resp.Body)
 	require.NoError(t, err)
 	assert.Equal(t, http.StatusRequestTimeout, resp.StatusCode)
-	assert.Contains(t, string(raw), "the body had not come after 30ms")
+	assert.Contains(t, string(raw), "the body had not arrived after 30ms")
 }

@@ -3,13 +3,13 @@ package service
 import (
 	"bytes"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
+	"github.com/tmaxmax/go-sse"
 
 	"stonebaton/api"
 	"stonebaton/core/ledger"
@@ -42,11 +42,21 @@ func (s *stream) put(id int64, event string, data any) error {
 	if err != nil {
 		return err
 	}
+	m := sse.Message{Type: sse.Type(event)}
 	if id > 0 {
-		fmt.Fprintf(&s.buf, "id: %d\n", id)
+		m.ID = sse.ID(strconv.FormatInt(id, 10))
 	}
-	fmt.Fprintf(&s.buf, "event: %s\ndata: %s\n\n", event, raw)
-	return nil
+	m.AppendData(string(raw))
+	_, err = m.WriteTo(&s.buf)
+	return err
+}
+
+// beat tells a silent peer that the stream is there.
+func (s *stream) beat() error {
+	var m sse.Message
+	m.AppendComment("still here")
+	_, err := m.WriteTo(&s.buf)
+	return err
 }
 
 func (s *stream) flush() error {
@@ -63,26 +73,17 @@ func (s *stream) flush() error {
 // accepts one. The stream ends when the run does.
 func (s *Service) events(c *echo.Context) error {
 	ctx, id := c.Request().Context(), c.Param("id")
-	after, err := query(c, "after")
+	after, limit, err := page(c, 1000)
 	if err != nil {
 		return err
 	}
 	if !strings.Contains(c.Request().Header.Get("Accept"), "text/event-stream") {
-		limit, err := query(c, "limit")
+		list, err := s.app.Store.ReadAfter(ctx, id, after, limit+1)
 		if err != nil {
 			return err
 		}
-		if limit == 0 || limit > 1000 {
-			limit = 1000
-		}
-		list, err := s.app.Store.ReadAfter(ctx, id, after, int(limit)+1)
-		if err != nil {
-			return err
-		}
-		out := api.Events{Events: list}
-		if len(list) > int(limit) {
-			out.Events, out.Next = list[:limit], list[limit-1].Seq
-		}
+		var out api.Events
+		out.Events, out.Next = paged(list, limit, func(e ledger.Event) int64 { return e.Seq })
 		return c.JSON(http.StatusOK, out)
 	}
 	if last := c.Request().Header.Get("Last-Event-ID"); last != "" {
@@ -150,8 +151,7 @@ func (s *Service) follow(c *echo.Context, id string, after int64) error {
 		case <-s.ending.Done():
 			return nil
 		case <-beat.C:
-			out.buf.WriteString(": still here\n\n")
-			if out.flush() != nil {
+			if out.beat() != nil || out.flush() != nil {
 				return nil
 			}
 			continue
@@ -187,11 +187,11 @@ func (s *Service) live(c *echo.Context) error {
 	s.metrics.streams.Inc()
 	defer s.metrics.streams.Dec()
 	tickets := func() error {
-		list, err := s.app.Store.Tickets(ctx, "", false)
+		n, err := s.app.Store.OpenTickets(ctx)
 		if err != nil {
 			return err
 		}
-		return out.put(0, "tickets", map[string]int{"open": len(list)})
+		return out.put(0, "tickets", map[string]int{"open": n})
 	}
 	if tickets() != nil || out.flush() != nil {
 		return nil
@@ -205,7 +205,9 @@ func (s *Service) live(c *echo.Context) error {
 		case <-s.ending.Done():
 			return nil
 		case <-beat.C:
-			out.buf.WriteString(": still here\n\n")
+			if out.beat() != nil {
+				return nil
+			}
 		case n := <-r.C:
 			rows, gates, topics := map[string]bool{}, false, map[string]bool{}
 			for more := true; more; { // what has piled up is told at once

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -13,67 +12,62 @@ import (
 	"stonebaton/tools"
 )
 
-// TryRow is a line of the history of tries.
+// TryRow is a line of the history of tries. Its names are those of the try itself.
 type TryRow struct {
-	ID     int64           `json:"id" db:"id"`
-	Tool   string          `json:"tool" db:"tool"`
-	AtRaw  int64           `json:"-" db:"at"`
-	At     time.Time       `json:"at" db:"-"`
-	Status string          `json:"status" db:"status"`
-	Way    string          `json:"tools" db:"way"`
-	MS     int64           `json:"ms" db:"ms"`
-	Bytes  int64           `json:"bytes" db:"bytes"`
-	Tokens int             `json:"tokens" db:"tokens"`
-	RawArg string          `json:"-" db:"args"`
-	Args   json.RawMessage `json:"args" db:"-"`
-	Words  string          `json:"words" db:"words"` // their head
+	ID     int64  `json:"id" db:"id"`
+	Tool   string `json:"tool" db:"tool"`
+	At     Moment `json:"at" db:"at"`
+	Status string `json:"status" db:"status"`
+	Way    string `json:"tools" db:"way"`
+	MS     int64  `json:"ms" db:"ms"`
+	Bytes  int64  `json:"bytes" db:"bytes"`
+	Tokens int    `json:"tokens" db:"tokens"`
+	Args   JSON   `json:"args" db:"args"`
+	Words  string `json:"words" db:"words"` // their head
 }
 
 // ErrNoTry says that there is no such try.
 var ErrNoTry = errors.New("there is no such try")
 
-// SaveTry keeps a try with all that came of it, and gives it its number.
+var (
+	saveTry  = statement(`INSERT INTO try (tool, at, status, way, ms, bytes, tokens, args, words, body, file) VALUES (:tool, :at, :status, :way, :ms, :bytes, :tokens, :args, :words, :body, :file) RETURNING id`)
+	send     = statement(`INSERT INTO outbox (key, at, run, tool, recipient, subject, text) VALUES (:key, :at, :run, :tool, :recipient, :subject, :text) ON CONFLICT (key) DO NOTHING`)
+	sentAs   = statement(`SELECT n FROM outbox WHERE key = :key`)
+	change   = statement(`INSERT INTO change (key, run, step, at, path, before, after) VALUES (:key, :run, :step, :at, :path, :before, :after) ON CONFLICT (key) DO UPDATE SET after = excluded.after`)
+	undone   = statement(`UPDATE change SET undone = :at WHERE key = :key`)
+	offered  = statement(`INSERT INTO catalogue (source, data, at) VALUES (:source, :data, :at) ON CONFLICT (source) DO UPDATE SET data = excluded.data, at = excluded.at`)
+	setTrust = statement(`INSERT INTO trusted (what, say, by, at) VALUES (:what, :say, :by, :at) ON CONFLICT (what) DO UPDATE SET by = excluded.by, at = excluded.at`)
+)
+
+// tryRow is a try with its body, in its row or in a file.
+type tryRow struct {
+	TryRow
+	Body []byte
+	File sql.NullString
+}
+
+// SaveTry keeps a try with its whole result, and gives it its number.
 func (s *Store) SaveTry(ctx context.Context, r TryRow, body []byte) (int64, error) {
-	var file any
+	row := tryRow{TryRow: r, Body: body}
 	if len(body) > inline {
 		h := ledger.HashOf(body)
 		if err := s.blobs.putAs(h, body); err != nil {
 			return 0, err
 		}
-		file, body = string(h), nil
+		row.Body, row.File = nil, sql.NullString{String: string(h), Valid: true}
 	}
 	var id int64
-	err := s.write.do(ctx, func(t *tx) error {
-		if err := t.exec(`INSERT INTO try (tool, at, status, way, ms, bytes, tokens, args, words, body, file) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			r.Tool, micro(r.At), r.Status, r.Way, r.MS, r.Bytes, r.Tokens, string(r.Args), r.Words, body, file); err != nil {
-			return err
-		}
-		return t.get(&id, `SELECT last_insert_rowid()`)
-	})
+	err := s.write.do(ctx, func(t *tx) error { return t.get(&id, saveTry, row) })
 	return id, err
 }
 
 // Tries lists the tries of a tool, or of all, the newest first; before is the
-// number of the last one of the page before.
+// number of the last one of the page before, 0 for the first page.
 func (s *Store) Tries(ctx context.Context, tool string, before int64, limit int) ([]TryRow, error) {
-	if limit <= 0 || limit > 500 {
-		limit = 100
-	}
-	if before <= 0 {
-		before = 1 << 62
-	}
-	q, args := `SELECT id, tool, at, status, way, ms, bytes, tokens, args, words FROM try WHERE id < ?`, []any{before}
-	if tool != "" {
-		q, args = q+` AND tool = ?`, append(args, tool)
-	}
 	out := []TryRow{}
-	if err := s.read.SelectContext(ctx, &out, q+` ORDER BY id DESC LIMIT ?`, append(args, limit)...); err != nil {
-		return nil, err
-	}
-	for i := range out {
-		out[i].At, out[i].Args = fromMicro(out[i].AtRaw), json.RawMessage(out[i].RawArg)
-	}
-	return out, nil
+	err := s.list(ctx, &out, `SELECT id, tool, at, status, way, ms, bytes, tokens, args, words FROM try
+		WHERE (:before = 0 OR id < :before) AND :tool IN ('', tool) ORDER BY id DESC LIMIT :limit`, named{"tool": tool, "before": before, "limit": limit})
+	return out, err
 }
 
 // CountTries counts the tries of a tool, or of all.
@@ -84,11 +78,7 @@ func (s *Store) CountTries(ctx context.Context, tool string) (n int, err error) 
 
 // Try gives all of one try.
 func (s *Store) Try(ctx context.Context, id int64) (TryRow, []byte, error) {
-	var r struct {
-		TryRow
-		Body []byte
-		File sql.NullString
-	}
+	var r tryRow
 	err := s.read.GetContext(ctx, &r, `SELECT * FROM try WHERE id = ?`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r.TryRow, nil, ErrNoTry
@@ -96,19 +86,25 @@ func (s *Store) Try(ctx context.Context, id int64) (TryRow, []byte, error) {
 	if err == nil && r.File.Valid {
 		r.Body, err = s.blobs.get(ledger.Hash(r.File.String))
 	}
-	r.At, r.Args = fromMicro(r.AtRaw), json.RawMessage(r.RawArg)
 	return r.TryRow, r.Body, err
+}
+
+// messageRow is a message as its table has it.
+type messageRow struct {
+	N                                   int64
+	Key                                 string
+	At                                  Moment
+	Run, Tool, Recipient, Subject, Text string
 }
 
 // Send keeps a message of the outbox, once for each key.
 func (s *Store) Send(ctx context.Context, key string, m tools.Message) (tools.Message, error) {
 	var n int64
 	err := s.write.do(ctx, func(t *tx) error {
-		if err := t.exec(`INSERT INTO outbox (key, at, run, tool, recipient, subject, text) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT (key) DO NOTHING`,
-			key, micro(m.At), m.Run, m.Tool, m.To, m.Subject, m.Text); err != nil {
+		if err := t.do(send, messageRow{Key: key, At: Moment{m.At}, Run: m.Run, Tool: m.Tool, Recipient: m.To, Subject: m.Subject, Text: m.Text}); err != nil {
 			return err
 		}
-		return t.get(&n, `SELECT n FROM outbox WHERE key = ?`, key)
+		return t.get(&n, sentAs, named{"key": key})
 	})
 	m.ID = fmt.Sprintf("M-%d", n)
 	return m, err
@@ -116,78 +112,94 @@ func (s *Store) Send(ctx context.Context, key string, m tools.Message) (tools.Me
 
 // Messages lists the outbox, the oldest first.
 func (s *Store) Messages(ctx context.Context, to string) ([]tools.Message, error) {
-	var raw []struct {
-		N, At                               int64
-		Run, Tool, Recipient, Subject, Text string
-	}
-	if err := s.read.SelectContext(ctx, &raw, `SELECT n, at, run, tool, recipient, subject, text FROM outbox WHERE ? IN ('', recipient) ORDER BY n LIMIT 1000`, to); err != nil {
+	return s.outbox(ctx, `SELECT * FROM outbox WHERE :to IN ('', recipient) ORDER BY n LIMIT 1000`, named{"to": to})
+}
+
+// MessagesAfter lists a page of the outbox, the oldest first; after is the number of
+// the last message of the page before, 0 for the first page.
+func (s *Store) MessagesAfter(ctx context.Context, to string, after int64, limit int) ([]tools.Message, error) {
+	return s.outbox(ctx, `SELECT * FROM outbox WHERE :to IN ('', recipient) AND n > :after ORDER BY n LIMIT :limit`, named{"to": to, "after": after, "limit": limit})
+}
+
+func (s *Store) outbox(ctx context.Context, query string, params named) ([]tools.Message, error) {
+	var raw []messageRow
+	if err := s.list(ctx, &raw, query, params); err != nil {
 		return nil, err
 	}
 	out := []tools.Message{}
 	for _, r := range raw {
-		out = append(out, tools.Message{ID: fmt.Sprintf("M-%d", r.N), At: fromMicro(r.At), Run: r.Run, Tool: r.Tool, To: r.Recipient, Subject: r.Subject, Text: r.Text})
+		out = append(out, tools.Message{ID: fmt.Sprintf("M-%d", r.N), At: r.At.Time, Run: r.Run, Tool: r.Tool, To: r.Recipient, Subject: r.Subject, Text: r.Text})
 	}
 	return out, nil
+}
+
+// changeRow is a change as its table has it.
+type changeRow struct {
+	Key    string
+	Run    string
+	Step   string
+	At     Moment
+	Path   string
+	Before *string
+	After  string
+	Undone *Moment
 }
 
 // SaveChange keeps what is needed to undo a change of a file.
 func (s *Store) SaveChange(ctx context.Context, c tools.Change) error {
 	return s.write.do(ctx, func(t *tx) error {
-		return t.exec(`INSERT INTO change (key, at, path, before, after) VALUES (?, ?, ?, ?, ?) ON CONFLICT (key) DO UPDATE SET after = excluded.after`, c.Key, micro(c.At), c.Path, c.Before, c.After)
+		return t.do(change, changeRow{Key: c.Key, Run: c.Run, Step: c.Step, At: Moment{c.At}, Path: c.Path, Before: c.Before, After: c.After})
 	})
 }
 
 // Change finds a change by its key.
 func (s *Store) Change(ctx context.Context, key string) (tools.Change, error) {
-	var r struct {
-		Key, Path, After string
-		Before           sql.NullString
-		At               int64
-		Undone           sql.NullInt64
-	}
-	err := s.read.GetContext(ctx, &r, `SELECT key, at, path, before, after, undone FROM change WHERE key = ?`, key)
+	var r changeRow
+	err := s.read.GetContext(ctx, &r, `SELECT key, run, step, at, path, before, after, undone FROM change WHERE key = ?`, key)
 	if errors.Is(err, sql.ErrNoRows) {
 		return tools.Change{}, tools.ErrNoChange
 	}
-	c := tools.Change{Key: r.Key, Path: r.Path, After: r.After, At: fromMicro(r.At)}
-	if r.Before.Valid {
-		c.Before = &r.Before.String
-	}
-	if r.Undone.Valid {
-		at := fromMicro(r.Undone.Int64)
-		c.Undone = &at
-	}
-	return c, err
+	return tools.Change{Key: r.Key, Run: r.Run, Step: r.Step, Path: r.Path, Before: r.Before, After: r.After, At: r.At.Time, Undone: r.Undone.time()}, err
 }
 
 // MarkUndone notes that a change was undone.
 func (s *Store) MarkUndone(ctx context.Context, key string, at time.Time) error {
-	return s.write.do(ctx, func(t *tx) error {
-		return t.exec(`UPDATE change SET undone = ? WHERE key = ?`, micro(at), key)
-	})
+	return s.write.do(ctx, func(t *tx) error { return t.do(undone, named{"key": key, "at": Moment{at}}) })
 }
 
 // SaveCatalogue keeps what a source offered of the tools that are taken, for
 // the times when it cannot be reached.
 func (s *Store) SaveCatalogue(ctx context.Context, source string, c project.Catalogue) error {
-	raw, err := json.Marshal(c)
-	if err != nil {
-		return err
-	}
 	return s.write.do(ctx, func(t *tx) error {
-		return t.exec(`INSERT INTO catalogue (source, data, at) VALUES (?, ?, ?) ON CONFLICT (source) DO UPDATE SET data = excluded.data, at = excluded.at`, source, string(raw), micro(time.Now()))
+		return t.do(offered, named{"source": source, "data": jsonOf[project.Catalogue]{c}, "at": Moment{time.Now()}})
 	})
 }
 
 // Catalogue gives what a source offered when it was last reached.
 func (s *Store) Catalogue(ctx context.Context, source string) (c project.Catalogue, ok bool, err error) {
-	var raw string
-	err = s.read.GetContext(ctx, &raw, `SELECT data FROM catalogue WHERE source = ?`, source)
+	var data jsonOf[project.Catalogue]
+	err = s.read.GetContext(ctx, &data, `SELECT data FROM catalogue WHERE source = ?`, source)
 	if errors.Is(err, sql.ErrNoRows) {
 		return c, false, nil
 	}
-	if err == nil {
-		err = json.Unmarshal([]byte(raw), &c)
+	return data.V, err == nil, err
+}
+
+// SetTrust records whether something may run outside the sandbox: by is who confirmed
+// it, "" where it waits. The id is the hash of all that decides what would run.
+func (s *Store) SetTrust(ctx context.Context, id ledger.Hash, say, by string) error {
+	return s.write.do(ctx, func(t *tx) error {
+		return t.do(setTrust, named{"what": string(id), "say": say, "by": by, "at": Moment{time.Now()}})
+	})
+}
+
+// Trusted gives what has been recorded, and whether it may run.
+func (s *Store) Trusted(ctx context.Context) (map[ledger.Hash]bool, error) {
+	var rows []struct{ What, By string }
+	err := s.read.SelectContext(ctx, &rows, `SELECT what, by FROM trusted`)
+	out := map[ledger.Hash]bool{}
+	for _, r := range rows {
+		out[ledger.Hash(r.What)] = r.By != ""
 	}
-	return c, err == nil, err
+	return out, err
 }

@@ -1,7 +1,6 @@
 package store_test
 
 import (
-	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -23,7 +22,7 @@ func TestTriesAreKeptWithAllThatCameOfThem(t *testing.T) {
 		if i == 2 {
 			body = long // over what stands in the row: a file
 		}
-		id, err := s.SaveTry(ctx, store.TryRow{Tool: []string{"look", "tide"}[i%2], At: at, Status: "returned", Way: "live", MS: 3, Bytes: 4, Tokens: 5, Args: json.RawMessage(`{"n":1}`), Words: "w"}, []byte(body))
+		id, err := s.SaveTry(ctx, store.TryRow{Tool: []string{"look", "tide"}[i%2], At: store.Moment{Time: at}, Status: "returned", Way: "live", MS: 3, Bytes: 4, Tokens: 5, Args: store.JSON(`{"n":1}`), Words: "w"}, []byte(body))
 		require.NoError(t, err)
 		assert.EqualValues(t, i+1, id)
 	}
@@ -31,7 +30,7 @@ func TestTriesAreKeptWithAllThatCameOfThem(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.EqualValues(t, []int64{5, 3}, []int64{list[0].ID, list[1].ID}, "the newest first")
-	assert.Equal(t, at, list[0].At)
+	assert.Equal(t, at, list[0].At.Time)
 	list, err = s.Tries(ctx, "look", 3, 2)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, list[0].ID)

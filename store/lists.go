@@ -3,40 +3,36 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
-	"strings"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"stonebaton/core/ledger"
 	"stonebaton/engine"
 )
 
-// Run is a row of the list of runs.
+// Run is a row of the list of runs. Its names are those of the run itself.
 type Run struct {
-	N         int64     `json:"-" db:"n"`
-	ID        string    `json:"id" db:"id"`
-	Session   string    `json:"session" db:"session"`
-	Person    string    `json:"person" db:"person"`
-	Text      string    `json:"text" db:"text"`
-	Status    string    `json:"status" db:"status"`
-	Agent     string    `json:"agent" db:"agent"`
-	AgentsRaw string    `json:"-" db:"agents"`
-	ToolsRaw  string    `json:"-" db:"tools"`
-	Agents    []string  `json:"agents" db:"-"`
-	Tools     []string  `json:"tools" db:"-"`
-	Turns     int       `json:"turns" db:"turns"`
-	Calls     int       `json:"calls" db:"calls"`
-	In        int       `json:"tokens_in" db:"tokens_in"`
-	Out       int       `json:"tokens_out" db:"tokens_out"`
-	Cost      float64   `json:"cost" db:"cost"`
-	Worked    int64     `json:"ms" db:"worked"`
-	Answer    string    `json:"answer" db:"answer"`
-	Problem   string    `json:"problem,omitempty" db:"problem"`
-	OpenedRaw int64     `json:"-" db:"opened_at"`
-	LastRaw   int64     `json:"-" db:"last_at"`
-	Opened    time.Time `json:"opened_at" db:"-"`
-	Last      time.Time `json:"last_at" db:"-"`
+	N       int64        `json:"-" db:"n"`
+	ID      string       `json:"id" db:"id"`
+	Session string       `json:"session" db:"session"`
+	Person  string       `json:"person" db:"person"`
+	Text    string       `json:"text" db:"text"`
+	Status  string       `json:"status" db:"status"`
+	Agent   string       `json:"agent" db:"agent"`
+	Path    Names        `json:"path" db:"path"`     // the agents that held the baton, in order
+	Called  Names        `json:"called" db:"called"` // tools
+	Models  Names        `json:"models" db:"models"`
+	Turns   int          `json:"turns" db:"turns"`
+	Calls   int          `json:"calls" db:"calls"`
+	Tokens  ledger.Usage `json:"tokens" db:"tokens"`
+	Cost    float64      `json:"cost" db:"cost"`
+	MS      int64        `json:"ms" db:"worked"` // of work, waits for people not counted
+	Answer  string       `json:"answer" db:"answer"`
+	Problem JSON         `json:"problem,omitempty" db:"problem"`
+	Opened  Moment       `json:"opened_at" db:"opened_at"`
+	Last    Moment       `json:"last_at" db:"last_at"`
 }
 
 // RunFilter narrows the list of runs; what is empty narrows nothing.
@@ -44,67 +40,52 @@ type RunFilter struct {
 	Status, Agent, Tool, Text, Session string
 	Since, Until                       time.Time
 	Before                             int64 // N of the last row of the page before
-	Limit                              int
+	Limit                              int   // 0 is 100
 }
 
-func (r *Run) finish() {
-	r.Agents, r.Tools = strings.Fields(r.AgentsRaw), strings.Fields(r.ToolsRaw)
-	r.Opened, r.Last = fromMicro(r.OpenedRaw), fromMicro(r.LastRaw)
-}
+const runCols = `SELECT n, id, session, person, text, status, agent, path, called, models, turns, calls, tokens_in AS "tokens.in", tokens_out AS "tokens.out", cost, worked, answer, problem, opened_at, last_at FROM run`
 
 // Runs lists runs, the newest first.
 func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
-	q := `SELECT * FROM (SELECT n, id, session, person, text, status, agent, agents, tools, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at FROM run) WHERE 1`
-	var args []any
-	add := func(cond string, a ...any) {
-		q += " AND " + cond
-		args = append(args, a...)
+	q, p := runCols+` WHERE 1`, named{"limit": f.Limit}
+	add := func(is bool, name string, value any, cond string) {
+		if is {
+			q += " AND " + cond
+			p[name] = value
+		}
 	}
-	if f.Status != "" {
-		add("status = ?", f.Status)
-	}
-	if f.Agent != "" {
-		add("instr(agents, ?)", " "+f.Agent+" ")
-	}
-	if f.Tool != "" {
-		add("instr(tools, ?)", " "+f.Tool+" ")
-	}
-	if f.Session != "" {
-		add("session = ?", f.Session)
-	}
-	if f.Text != "" {
-		add("(instr(lower(text), lower(?)) OR instr(lower(answer), lower(?)) OR instr(lower(problem), lower(?)) OR id = ?)", f.Text, f.Text, f.Text, f.Text)
-	}
-	if !f.Since.IsZero() {
-		add("opened_at >= ?", micro(f.Since))
-	}
-	if !f.Until.IsZero() {
-		add("opened_at < ?", micro(f.Until))
-	}
-	if f.Before > 0 {
-		add("n < ?", f.Before)
-	}
-	if f.Limit <= 0 || f.Limit > 1000 {
-		f.Limit = 100
+	add(f.Status != "", "status", f.Status, "status = :status")
+	add(f.Agent != "", "agent", " "+f.Agent+" ", "instr(path, :agent)")
+	add(f.Tool != "", "tool", " "+f.Tool+" ", "instr(called, :tool)")
+	add(f.Session != "", "session", f.Session, "session = :session")
+	add(f.Text != "", "wanted", f.Text, "(instr(lower(text), lower(:wanted)) OR instr(lower(answer), lower(:wanted)) OR instr(lower(coalesce(problem, '')), lower(:wanted)) OR id = :wanted)")
+	add(!f.Since.IsZero(), "since", Moment{f.Since}, "opened_at >= :since")
+	add(!f.Until.IsZero(), "until", Moment{f.Until}, "opened_at < :until")
+	add(f.Before > 0, "before", f.Before, "n < :before")
+	if f.Limit <= 0 {
+		p["limit"] = 100
 	}
 	out := []Run{}
-	if err := s.read.SelectContext(ctx, &out, q+" ORDER BY n DESC LIMIT ?", append(args, f.Limit)...); err != nil {
-		return nil, err
+	err := s.list(ctx, &out, q+" ORDER BY n DESC LIMIT :limit", p)
+	return out, err
+}
+
+// list reads rows by a statement with named parameters.
+func (s *Store) list(ctx context.Context, into any, query string, params named) error {
+	q, args, err := sqlx.Named(query, params)
+	if err != nil {
+		return err
 	}
-	for i := range out {
-		out[i].finish()
-	}
-	return out, nil
+	return s.read.SelectContext(ctx, into, q, args...)
 }
 
 // Run gives one row of the list.
 func (s *Store) Run(ctx context.Context, id string) (Run, error) {
 	var r Run
-	err := s.read.GetContext(ctx, &r, `SELECT n, id, session, person, text, status, agent, agents, tools, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at FROM run WHERE id = ?`, id)
+	err := s.read.GetContext(ctx, &r, runCols+` WHERE id = ?`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, engine.ErrNoRun
 	}
-	r.finish()
 	return r, err
 }
 
@@ -122,28 +103,35 @@ func (s *Store) Counts(ctx context.Context) (map[string]int, error) {
 	return out, err
 }
 
-// SessionRow is a row of the list of sessions.
+// SessionRow is a row of the list of sessions, with the sums of its runs.
 type SessionRow struct {
-	ID     string    `json:"id" db:"id"`
-	Title  string    `json:"title" db:"title"`
-	Person string    `json:"person" db:"person"`
-	Runs   int       `json:"runs" db:"runs"`
-	Last   string    `json:"last" db:"last"`
-	Status string    `json:"status" db:"status"`
-	Agent  string    `json:"agent" db:"agent"`
-	AtRaw  int64     `json:"-" db:"at"`
-	At     time.Time `json:"at" db:"-"`
+	N      int64        `json:"-" db:"n"` // of its newest run
+	ID     string       `json:"id" db:"id"`
+	Title  string       `json:"title" db:"title"`
+	Person string       `json:"person" db:"person"`
+	Runs   int          `json:"runs" db:"runs"`
+	Last   string       `json:"last" db:"last"`
+	Status string       `json:"status" db:"status"`
+	Agent  string       `json:"agent" db:"agent"`
+	Turns  int          `json:"turns" db:"turns"`
+	Calls  int          `json:"calls" db:"calls"`
+	Tokens ledger.Usage `json:"tokens" db:"tokens"`
+	Cost   float64      `json:"cost" db:"cost"`
+	MS     int64        `json:"ms" db:"worked"`
+	LastAt Moment       `json:"last_at" db:"last_at"`
 }
 
-const sessionCols = `SELECT s.id, s.title, s.person, s.runs, s.last, r.status, r.agent, r.last_at AS at FROM session s JOIN run r ON r.id = s.last`
+const sessionCols = `SELECT r.n, s.id, s.title, s.person, s.runs, s.last, r.status, r.agent, r.last_at,
+	(SELECT sum(turns) FROM run WHERE session = s.id) AS turns, (SELECT sum(calls) FROM run WHERE session = s.id) AS calls,
+	(SELECT sum(tokens_in) FROM run WHERE session = s.id) AS "tokens.in", (SELECT sum(tokens_out) FROM run WHERE session = s.id) AS "tokens.out",
+	(SELECT sum(cost) FROM run WHERE session = s.id) AS cost, (SELECT sum(worked) FROM run WHERE session = s.id) AS worked
+	FROM session s JOIN run r ON r.id = s.last`
 
-// Sessions lists the sessions, the newest run first.
-func (s *Store) Sessions(ctx context.Context, limit int) ([]SessionRow, error) {
+// Sessions lists the sessions, the newest run first; before is the N of the last row
+// of the page before, 0 for the first page.
+func (s *Store) Sessions(ctx context.Context, before int64, limit int) ([]SessionRow, error) {
 	out := []SessionRow{}
-	err := s.read.SelectContext(ctx, &out, sessionCols+` ORDER BY r.n DESC LIMIT ?`, limit)
-	for i := range out {
-		out[i].At = fromMicro(out[i].AtRaw)
-	}
+	err := s.list(ctx, &out, sessionCols+` WHERE :before = 0 OR r.n < :before ORDER BY r.n DESC LIMIT :limit`, named{"before": before, "limit": limit})
 	return out, err
 }
 
@@ -154,75 +142,66 @@ func (s *Store) SessionRow(ctx context.Context, id string) (SessionRow, error) {
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, engine.ErrNoSession
 	}
-	r.At = fromMicro(r.AtRaw)
 	return r, err
 }
 
 // Ticket is a row of the list of tickets.
 type Ticket struct {
-	ID           int64           `json:"id" db:"id"`
-	Run          string          `json:"run" db:"run"`
-	Step         string          `json:"step" db:"step"`
-	Form         string          `json:"form" db:"form"`
-	Agent        string          `json:"agent" db:"agent"`
-	Tool         string          `json:"tool" db:"tool"`
-	ArgsRaw      string          `json:"-" db:"args"`
-	Args         json.RawMessage `json:"args" db:"-"`
-	Ask          string          `json:"ask" db:"ask"`
-	ApproversRaw string          `json:"-" db:"approvers"`
-	By           []string        `json:"by" db:"-"`
-	Why          string          `json:"why" db:"why"`
-	Reason       string          `json:"reason,omitempty" db:"reason"` // the model's own, for reason_first
-	Shown        string          `json:"shown" db:"shown"`
-	DueRaw       sql.NullInt64   `json:"-" db:"due"`
-	Due          *time.Time      `json:"due,omitempty" db:"-"`
-	RaisedRaw    int64           `json:"-" db:"raised_at"`
-	Raised       time.Time       `json:"raised_at" db:"-"`
-	Status       string          `json:"status" db:"status"`
-	SettledBy    string          `json:"settled_by,omitempty" db:"settled_by"`
-	Because      string          `json:"because,omitempty" db:"because"`
-	NewArgsRaw   sql.NullString  `json:"-" db:"new_args"`
-	NewArgs      json.RawMessage `json:"new_args,omitempty" db:"-"`
-	SettledRaw   sql.NullInt64   `json:"-" db:"settled_at"`
-	Settled      *time.Time      `json:"settled_at,omitempty" db:"-"`
-	Verbs        []ledger.Verb   `json:"verbs" db:"-"`
+	ID        int64         `json:"id" db:"id"`
+	Run       string        `json:"run" db:"run"`
+	Step      string        `json:"step" db:"step"`
+	Form      string        `json:"form" db:"form"`
+	Agent     string        `json:"agent" db:"agent"`
+	Tool      string        `json:"tool" db:"tool"`
+	Args      JSON          `json:"args" db:"args"`
+	Ask       string        `json:"ask" db:"ask"`
+	By        List          `json:"by" db:"approvers"`
+	Why       string        `json:"why" db:"why"`
+	Reason    string        `json:"reason,omitempty" db:"reason"` // the model's own, for reason_first
+	Diff      string        `json:"diff,omitempty" db:"diff"`     // of the file that the call would change
+	Shown     string        `json:"shown" db:"shown"`
+	Due       *Moment       `json:"due,omitempty" db:"due"`
+	Raised    Moment        `json:"raised_at" db:"raised_at"`
+	Status    string        `json:"status" db:"status"`
+	SettledBy string        `json:"settled_by,omitempty" db:"settled_by"`
+	Because   string        `json:"because,omitempty" db:"because"`
+	NewArgs   JSON          `json:"new_args,omitempty" db:"new_args"`
+	Settled   *Moment       `json:"settled_at,omitempty" db:"settled_at"`
+	Verbs     []ledger.Verb `json:"verbs" db:"-"`
 }
 
-func (t *Ticket) finish() {
-	t.Args = json.RawMessage(t.ArgsRaw)
-	t.By = []string{}
-	_ = json.Unmarshal([]byte(t.ApproversRaw), &t.By) // written by the writer
-	if t.By == nil {
-		t.By = []string{}
-	}
-	t.Raised = fromMicro(t.RaisedRaw)
-	if t.DueRaw.Valid {
-		d := fromMicro(t.DueRaw.Int64)
-		t.Due = &d
-	}
-	if t.SettledRaw.Valid {
-		d := fromMicro(t.SettledRaw.Int64)
-		t.Settled = &d
-	}
-	if t.NewArgsRaw.Valid {
-		t.NewArgs = json.RawMessage(t.NewArgsRaw.String)
-	}
-	t.Verbs = ledger.TicketKind(t.Form).Verbs()
+func (t *Ticket) finish() { t.Verbs = ledger.TicketKind(t.Form).Verbs() }
+
+// TicketFilter narrows the list of tickets; what is empty narrows nothing.
+type TicketFilter struct {
+	Run   string
+	All   bool // the settled ones too
+	Skip  int  // rows of the pages before
+	Limit int  // 0 is 500
 }
 
 // Tickets lists tickets: the open ones with the nearest deadline first, or with
-// all, then the settled ones, the newest first. Run narrows the list where it is set.
-func (s *Store) Tickets(ctx context.Context, run string, all bool) ([]Ticket, error) {
-	q := `SELECT * FROM ticket WHERE (? = '' OR run = ?)`
-	if !all {
+// All, then the settled ones, the newest first.
+func (s *Store) Tickets(ctx context.Context, f TicketFilter) ([]Ticket, error) {
+	q, p := `SELECT * FROM ticket WHERE (:run = '' OR run = :run)`, named{"run": f.Run, "limit": f.Limit, "skip": f.Skip}
+	if !f.All {
 		q += ` AND status = 'open'`
 	}
+	if f.Limit <= 0 {
+		p["limit"] = 500
+	}
 	out := []Ticket{}
-	err := s.read.SelectContext(ctx, &out, q+` ORDER BY status <> 'open', CASE status WHEN 'open' THEN coalesce(due, 9e18) ELSE -settled_at END, id LIMIT 500`, run, run)
+	err := s.list(ctx, &out, q+` ORDER BY status <> 'open', CASE status WHEN 'open' THEN coalesce(due, 9e18) ELSE -settled_at END, id LIMIT :limit OFFSET :skip`, p)
 	for i := range out {
 		out[i].finish()
 	}
 	return out, err
+}
+
+// OpenTickets counts the tickets that wait for a person.
+func (s *Store) OpenTickets(ctx context.Context) (n int, err error) {
+	err = s.read.GetContext(ctx, &n, `SELECT count(*) FROM ticket WHERE status = 'open'`)
+	return n, err
 }
 
 // ErrNoTicket says that there is no such ticket.

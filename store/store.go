@@ -16,11 +16,11 @@ import (
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 	"stonebaton/engine"
+	"stonebaton/sqlite"
 )
 
 //go:embed migrations/*.sql
@@ -66,9 +66,9 @@ func Open(dir string) (*Store, error) {
 func (s *Store) open() error {
 	file := filepath.Join(s.dir, "stonebaton.db")
 	dsn := func(extra string) string {
-		return "file:" + file + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-8000)" + extra
+		return sqlite.DSN(file, "_pragma=busy_timeout(10000)", "_pragma=journal_mode(WAL)", "_pragma=synchronous(FULL)", "_pragma=cache_size(-8000)", extra)
 	}
-	db, err := sqlx.Open("sqlite", dsn("&_txlock=immediate"))
+	db, err := sqlx.Open("sqlite", dsn("_txlock=immediate"))
 	if err != nil {
 		return err
 	}
@@ -81,7 +81,7 @@ func (s *Store) open() error {
 		db.Close()
 		return err
 	}
-	s.read, err = sqlx.Open("sqlite", dsn("&_pragma=query_only(1)"))
+	s.read, err = sqlx.Open("sqlite", dsn("_pragma=query_only(1)"))
 	if err != nil {
 		return err
 	}
@@ -109,9 +109,23 @@ func (s *Store) Ready(ctx context.Context) error {
 	return s.write.do(ctx, func(*tx) error { return nil })
 }
 
-func micro(t time.Time) int64 { return t.UnixMicro() }
+// headRow is what a run's row takes from its head, and from its opening.
+type headRow struct {
+	ID, Session, Project, Person, Text, Status, Agent string
+	Path, Called, Models                              Names
+	Turns, Calls, In, Out                             int
+	Cost                                              float64
+	Worked                                            int64
+	Answer                                            string
+	Problem                                           JSON
+	Opened                                            Moment `db:"opened_at"`
+	Last                                              Moment `db:"last_at"`
+}
 
-func fromMicro(n int64) time.Time { return time.UnixMicro(n).UTC() }
+func rowOf(run string, h engine.Head) headRow {
+	return headRow{ID: run, Status: string(h.Status), Agent: h.Agent, Path: h.Path, Called: h.Called, Models: h.Models, Turns: h.Turns, Calls: h.Calls, In: h.Tokens.In, Out: h.Tokens.Out, Cost: h.Cost,
+		Worked: h.Worked.Milliseconds(), Answer: h.Answer, Problem: problemOf(h), Opened: Moment{h.OpenedAt}, Last: Moment{h.LastAt}}
+}
 
 // Open begins a run: the engine's Opening, in one transaction.
 func (s *Store) Open(ctx context.Context, o engine.Opening) error {
@@ -119,31 +133,21 @@ func (s *Store) Open(ctx context.Context, o engine.Opening) error {
 	if err != nil {
 		return err
 	}
+	row := rowOf(o.Run, o.Head)
+	row.Session, row.Project, row.Person, row.Text = o.Session, o.Project, o.Person, o.Text
 	return s.write.do(ctx, func(t *tx) error {
-		at := micro(o.Head.OpenedAt)
-		if o.New {
-			if err := t.exec(sqlNewSession, o.Session, title(o.Text), o.Person, o.Run, at); err != nil {
-				return taken(err)
-			}
-		} else if n, err := t.count(sqlNextRun, o.Run, o.Session); err != nil || n != 1 {
-			if err == nil {
-				err = engine.ErrNoSession
-			}
+		if err := t.enter(o, row.Opened); err != nil {
 			return err
 		}
-		h := o.Head
-		if err := t.exec(sqlNewRun, o.Run, o.Session, o.Project, o.Person, o.Text, string(h.Status), h.Agent, spaced(h.Agents), spaced(h.Tools), h.Turns, h.Calls,
-			h.Tokens.In, h.Tokens.Out, h.Cost, h.Worked.Milliseconds(), h.Answer, h.Problem, at, micro(h.LastAt)); err != nil {
-			if strings.Contains(err.Error(), "run.session") {
-				return engine.ErrBusy
-			}
+		if err := t.do(newRun, row); err != nil {
 			return taken(err)
 		}
 		if o.Inbox != 0 {
-			if n, err := t.count(sqlInboxTake, o.Inbox); err != nil || n != 1 {
-				if err == nil {
-					err = engine.ErrBusy // another driver took it
-				}
+			n, err := t.changed(takeInbox, named{"id": o.Inbox})
+			if err == nil && n != 1 {
+				err = engine.ErrBusy // another driver took it
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -151,8 +155,27 @@ func (s *Store) Open(ctx context.Context, o engine.Opening) error {
 	})
 }
 
+// enter begins a session, or takes the next place in one that has no run under way.
+func (t *tx) enter(o engine.Opening, at Moment) error {
+	if o.New {
+		return taken(t.do(newSession, named{"id": o.Session, "title": title(o.Text), "person": o.Person, "last": o.Run, "at": at}))
+	}
+	var busy int
+	if err := t.get(&busy, busyRuns, named{"id": o.Session}); err != nil {
+		return err
+	}
+	if busy > 0 {
+		return engine.ErrBusy
+	}
+	n, err := t.changed(nextRun, named{"last": o.Run, "id": o.Session})
+	if err == nil && n != 1 {
+		err = engine.ErrNoSession
+	}
+	return err
+}
+
 func taken(err error) error {
-	if err != nil && strings.Contains(err.Error(), "UNIQUE") {
+	if sqlite.Taken(err) {
 		return engine.ErrTaken
 	}
 	return err
@@ -166,18 +189,15 @@ func title(text string) string {
 	return t
 }
 
-func spaced(names []string) string { return " " + strings.Join(names, " ") + " " }
-
 // Append adds a batch to a run.
 func (s *Store) Append(ctx context.Context, b engine.Batch) error {
 	rows, err := s.prepare(b)
 	if err != nil {
 		return err
 	}
+	row := rowOf(b.Run, b.Head)
 	return s.write.do(ctx, func(t *tx) error {
-		h := b.Head
-		if err := t.exec(sqlHead, string(h.Status), h.Agent, spaced(h.Agents), spaced(h.Tools), h.Turns, h.Calls, h.Tokens.In, h.Tokens.Out, h.Cost,
-			h.Worked.Milliseconds(), h.Answer, h.Problem, micro(h.LastAt), b.Run); err != nil {
+		if err := t.do(setHead, row); err != nil {
 			return err
 		}
 		return t.append(rows)
@@ -188,7 +208,7 @@ func (s *Store) Append(ctx context.Context, b engine.Batch) error {
 type eventRow struct {
 	Run    string         `db:"run"`
 	Seq    int64          `db:"seq"`
-	At     int64          `db:"at"`
+	At     Moment         `db:"at"`
 	V      int            `db:"v"`
 	Kind   string         `db:"kind"`
 	Thread string         `db:"thread"`
@@ -198,26 +218,26 @@ type eventRow struct {
 }
 
 type partRow struct {
-	hash ledger.Hash
-	body []byte
+	Hash string
+	Body []byte
+	At   Moment
 }
 
 type rows struct {
 	events []eventRow
 	parts  []partRow
 	source []ledger.Event
-	at     int64
 }
 
 // prepare encodes a batch and writes the files of its large values.
 func (s *Store) prepare(b engine.Batch) (rows, error) {
-	r := rows{source: b.Events, events: make([]eventRow, 0, len(b.Events)), at: micro(b.Head.LastAt)}
+	r := rows{source: b.Events, events: make([]eventRow, 0, len(b.Events))}
 	for _, e := range b.Events {
 		data, err := ledger.EncodeData(e.Data)
 		if err != nil {
 			return r, fmt.Errorf("run %s, event %d cannot be written: %w", e.Run, e.Seq, err)
 		}
-		row := eventRow{Run: e.Run, Seq: e.Seq, At: micro(e.At), V: e.V, Kind: string(e.Kind), Thread: e.Thread, Step: e.Step, Data: data}
+		row := eventRow{Run: e.Run, Seq: e.Seq, At: Moment{e.At}, V: e.V, Kind: string(e.Kind), Thread: e.Thread, Step: e.Step, Data: data}
 		if len(data) > inline {
 			h, err := s.blobs.put(data)
 			if err != nil {
@@ -234,7 +254,7 @@ func (s *Store) prepare(b engine.Batch) (rows, error) {
 			}
 			body = nil
 		}
-		r.parts = append(r.parts, partRow{h, body})
+		r.parts = append(r.parts, partRow{string(h), body, Moment{b.Head.LastAt}})
 	}
 	return r, nil
 }
@@ -244,7 +264,7 @@ func (s *Store) Read(ctx context.Context, run string) ([]ledger.Event, error) {
 	return s.ReadAfter(ctx, run, 0, 0)
 }
 
-// ReadAfter gives a run's events behind one, at most limit of them; 0 is all.
+// ReadAfter gives a run's events after one, at most limit of them; 0 is all.
 func (s *Store) ReadAfter(ctx context.Context, run string, seq int64, limit int) ([]ledger.Event, error) {
 	if limit <= 0 {
 		limit = -1
@@ -264,7 +284,7 @@ func (s *Store) ReadAfter(ctx context.Context, run string, seq int64, limit int)
 	}
 	out := make([]ledger.Event, 0, len(raw))
 	for _, r := range raw {
-		e := ledger.Event{Run: r.Run, Seq: r.Seq, At: fromMicro(r.At), V: r.V, Kind: ledger.Kind(r.Kind), Thread: r.Thread, Step: r.Step}
+		e := ledger.Event{Run: r.Run, Seq: r.Seq, At: r.At.Time, V: r.V, Kind: ledger.Kind(r.Kind), Thread: r.Thread, Step: r.Step}
 		if r.File.Valid {
 			var err error
 			if r.Data, err = s.blobs.get(ledger.Hash(r.File.String)); err != nil {
@@ -307,6 +327,8 @@ func (s *Store) Session(ctx context.Context, id string) (engine.Session, error) 
 	return engine.Session{ID: id, Runs: r.Runs, Last: r.Last, Busy: r.Busy}, err
 }
 
+var enqueue = statement(`INSERT INTO inbox (session, start, at) VALUES (:session, :start, :at)`)
+
 // Enqueue keeps a message until the session's run is over.
 func (s *Store) Enqueue(ctx context.Context, st engine.Start) error {
 	raw, err := json.Marshal(st)
@@ -314,7 +336,7 @@ func (s *Store) Enqueue(ctx context.Context, st engine.Start) error {
 		return err
 	}
 	return s.write.do(ctx, func(t *tx) error {
-		return t.exec(`INSERT INTO inbox (session, start, at) VALUES (?, ?, ?)`, st.Session, string(raw), micro(time.Now()))
+		return t.do(enqueue, named{"session": st.Session, "start": JSON(raw), "at": Moment{time.Now()}})
 	})
 }
 
@@ -331,17 +353,14 @@ func (s *Store) Inbox(ctx context.Context, session string) (engine.Waiting, bool
 func (s *Store) Waiting(ctx context.Context, session string) ([]engine.Waiting, error) {
 	var raw []struct {
 		ID    int64
-		Start string
+		Start jsonOf[engine.Start]
 	}
 	if err := s.read.SelectContext(ctx, &raw, `SELECT id, start FROM inbox WHERE session = ? ORDER BY id`, session); err != nil {
 		return nil, err
 	}
 	out := make([]engine.Waiting, len(raw))
 	for i, r := range raw {
-		out[i].ID = r.ID
-		if err := json.Unmarshal([]byte(r.Start), &out[i].Start); err != nil {
-			return nil, err
-		}
+		out[i] = engine.Waiting{ID: r.ID, Start: r.Start.V}
 	}
 	return out, nil
 }
@@ -362,17 +381,19 @@ func (s *Store) Unfinished(ctx context.Context) ([]string, error) {
 
 // Due lists the runs with a ticket whose deadline has passed, and the next deadline.
 func (s *Store) Due(ctx context.Context, now time.Time) (runs []string, next time.Time, err error) {
-	err = s.read.SelectContext(ctx, &runs, `SELECT DISTINCT run FROM ticket WHERE status = 'open' AND due <= ?`, micro(now))
+	err = s.read.SelectContext(ctx, &runs, `SELECT DISTINCT run FROM ticket WHERE status = 'open' AND due <= ?`, Moment{now})
 	if err != nil {
 		return nil, next, err
 	}
-	var due sql.NullInt64
-	err = s.read.GetContext(ctx, &due, `SELECT min(due) FROM ticket WHERE status = 'open' AND due > ?`, micro(now))
-	if due.Valid {
-		next = fromMicro(due.Int64)
+	var due *Moment
+	err = s.read.GetContext(ctx, &due, `SELECT min(due) FROM ticket WHERE status = 'open' AND due > ?`, Moment{now})
+	if due != nil {
+		next = due.Time
 	}
 	return runs, next, err
 }
+
+var saveVersion = statement(`INSERT INTO version (hash, body, at) VALUES (:hash, :body, :at) ON CONFLICT DO NOTHING`)
 
 // SaveVersion keeps what a project was made from, by its hash.
 func (s *Store) SaveVersion(ctx context.Context, src project.Source) error {
@@ -388,7 +409,7 @@ func (s *Store) SaveVersion(ctx context.Context, src project.Source) error {
 		raw = nil
 	}
 	return s.write.do(ctx, func(t *tx) error {
-		return t.exec(`INSERT INTO version (hash, body, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, string(h), raw, micro(time.Now()))
+		return t.do(saveVersion, partRow{string(h), raw, Moment{time.Now()}})
 	})
 }
 
@@ -410,16 +431,21 @@ func (s *Store) Version(ctx context.Context, h ledger.Hash) (project.Source, err
 	return src, err
 }
 
+var saveDrill = statement(`INSERT INTO drill (name, data, at) VALUES (:name, :data, :at) ON CONFLICT (name) DO UPDATE SET data = excluded.data, at = excluded.at`)
+
 // SaveDrill keeps the newest result of a drill.
 func (s *Store) SaveDrill(ctx context.Context, name string, data []byte) error {
 	return s.write.do(ctx, func(t *tx) error {
-		return t.exec(`INSERT INTO drill (name, data, at) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET data = excluded.data, at = excluded.at`, name, string(data), micro(time.Now()))
+		return t.do(saveDrill, named{"name": name, "data": JSON(data), "at": Moment{time.Now()}})
 	})
 }
 
 // Drills gives the newest results by drill.
 func (s *Store) Drills(ctx context.Context) (map[string]json.RawMessage, error) {
-	var raw []struct{ Name, Data string }
+	var raw []struct {
+		Name string
+		Data JSON
+	}
 	if err := s.read.SelectContext(ctx, &raw, `SELECT name, data FROM drill`); err != nil {
 		return nil, err
 	}

@@ -44,7 +44,7 @@ func opening(session string, n int, fresh bool, text string) engine.Opening {
 }
 
 func head(s ledger.Status) engine.Head {
-	return engine.Head{Status: s, Agent: "desk", Agents: []string{"desk", "berths"}, Tools: []string{"find_berth"}, OpenedAt: at, LastAt: at}
+	return engine.Head{Status: s, Agent: "desk", Path: []string{"desk", "berths"}, Called: []string{"find_berth"}, OpenedAt: at, LastAt: at}
 }
 
 func TestEventsComeBackAsTheyWere(t *testing.T) {
@@ -171,7 +171,7 @@ func TestTicketsAreKeptInStep(t *testing.T) {
 	raise("never", nil)
 	raise("late", &late)
 	raise("soon", &soon)
-	list, err := s.Tickets(ctx, "", false)
+	list, err := s.Tickets(ctx, store.TicketFilter{})
 	require.NoError(t, err)
 	require.Len(t, list, 3)
 	assert.Equal(t, []string{"soon-1", "late-1", "never-1"}, []string{list[0].Run, list[1].Run, list[2].Run}, "the nearest deadline first")
@@ -197,7 +197,7 @@ func TestRunsAreFiltered(t *testing.T) {
 		o.Head.OpenedAt = at.Add(time.Duration(i) * time.Hour)
 		if i == 3 {
 			o.Head = head(ledger.Done)
-			o.Head.Answer, o.Head.Agents, o.Head.Tools = "The Gannet is in", []string{"tides"}, nil
+			o.Head.Answer, o.Head.Path, o.Head.Called = "The Gannet is in", []string{"tides"}, nil
 		}
 		require.NoError(t, s.Open(ctx, o))
 	}
@@ -241,7 +241,7 @@ func TestSessionsDrillsAndCounts(t *testing.T) {
 	defer s.Close()
 	require.NoError(t, s.Open(ctx, opening("aa", 1, true, "  a long\n message "+strings.Repeat("x", 100))))
 	require.NoError(t, s.Open(ctx, opening("bb", 1, true, "two")))
-	rows, err := s.Sessions(ctx, 10)
+	rows, err := s.Sessions(ctx, 0, 10)
 	require.NoError(t, err)
 	require.Len(t, rows, 2)
 	assert.Equal(t, "bb", rows[0].ID, "the newest run first")
@@ -249,7 +249,7 @@ func TestSessionsDrillsAndCounts(t *testing.T) {
 	assert.LessOrEqual(t, len([]rune(rows[1].Title)), 80)
 	one, err := s.SessionRow(ctx, "aa")
 	require.NoError(t, err)
-	assert.Equal(t, "going", string(one.Status))
+	assert.Equal(t, "going", one.Status)
 	_, err = s.SessionRow(ctx, "zz")
 	require.ErrorIs(t, err, engine.ErrNoSession)
 	counts, err := s.Counts(ctx)

@@ -2,45 +2,59 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"io/fs"
-	"strings"
 	"sync"
 
 	"github.com/jmoiron/sqlx"
 
 	"stonebaton/core/ledger"
 	"stonebaton/engine"
+	"stonebaton/sqlite"
 )
 
-const (
-	sqlNewSession = `INSERT INTO session (id, title, person, runs, last, at) VALUES (?, ?, ?, 1, ?, ?)`
-	sqlNextRun    = `UPDATE session SET runs = runs + 1, last = ? WHERE id = ?`
-	sqlNewRun     = `INSERT INTO run (id, session, project, person, text, status, agent, agents, tools, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
-	sqlHead      = `UPDATE run SET status = ?, agent = ?, agents = ?, tools = ?, turns = ?, calls = ?, tokens_in = ?, tokens_out = ?, cost = ?, worked = ?, answer = ?, problem = ?, last_at = ? WHERE id = ?`
-	sqlInboxTake = `DELETE FROM inbox WHERE id = ?`
-	sqlEvent     = `INSERT INTO event (run, seq, at, v, kind, thread, step, data, file) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`
-	sqlPart      = `INSERT INTO part (hash, body, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`
-	sqlRaise     = `INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, status) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'open')`
-	sqlSettle    = `UPDATE ticket SET status = ?, settled_by = ?, because = ?, new_args = ?, settled_at = ? WHERE run = ? AND step = ? AND status = 'open'`
+// query is a statement of the writer with named parameters. All of them are
+// prepared when the store opens.
+type query struct{ sql string }
+
+var queries []*query
+
+func statement(sql string) *query {
+	q := &query{sql}
+	queries = append(queries, q)
+	return q
+}
+
+var (
+	newSession = statement(`INSERT INTO session (id, title, person, runs, last, at) VALUES (:id, :title, :person, 1, :last, :at)`)
+	nextRun    = statement(`UPDATE session SET runs = runs + 1, last = :last WHERE id = :id`)
+	busyRuns   = statement(`SELECT count(*) FROM run WHERE session = :id AND status IN ('going', 'held')`)
+	newRun     = statement(`INSERT INTO run (id, session, project, person, text, status, agent, path, called, models, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at)
+		VALUES (:id, :session, :project, :person, :text, :status, :agent, :path, :called, :models, :turns, :calls, :in, :out, :cost, :worked, :answer, :problem, :opened_at, :last_at)`)
+	setHead = statement(`UPDATE run SET status = :status, agent = :agent, path = :path, called = :called, models = :models, turns = :turns, calls = :calls, tokens_in = :in, tokens_out = :out, cost = :cost,
+		worked = :worked, answer = :answer, problem = :problem, last_at = :last_at WHERE id = :id`)
+	takeInbox = statement(`DELETE FROM inbox WHERE id = :id`)
+	addEvent  = statement(`INSERT INTO event (run, seq, at, v, kind, thread, step, data, file) VALUES (:run, :seq, :at, :v, :kind, :thread, :step, :data, :file)`)
+	addPart   = statement(`INSERT INTO part (hash, body, at) VALUES (:hash, :body, :at) ON CONFLICT DO NOTHING`)
+	raise     = statement(`INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, diff, status)
+		VALUES (:run, :step, :form, :agent, :tool, :args, :ask, :approvers, :why, :shown, :due, :raised_at, :reason, :diff, 'open')`)
+	settle = statement(`UPDATE ticket SET status = :status, settled_by = :settled_by, because = :because, new_args = :new_args, settled_at = :settled_at WHERE run = :run AND step = :step AND status = 'open'`)
 )
 
 // groupMost bounds the batches of one commit.
 const groupMost = 512
 
-// writer commits batches, those that come together in one transaction.
+// writer commits batches, those that come together in one transaction. It has the
+// one connection that writes.
 type writer struct {
 	db    *sqlx.DB
-	conn  *sqlx.Conn
+	stmts map[*query]*sqlx.NamedStmt
 	queue chan *write
 	done  chan struct{}
 
 	mu     sync.RWMutex
 	closed bool
-	stmts  map[string]*sqlx.Stmt
 }
 
 type write struct {
@@ -57,11 +71,14 @@ func sub() fs.FS {
 }
 
 func newWriter(db *sqlx.DB) (*writer, error) {
-	conn, err := db.Connx(context.Background())
-	if err != nil {
-		return nil, err
+	w := &writer{db: db, stmts: map[*query]*sqlx.NamedStmt{}, queue: make(chan *write, groupMost), done: make(chan struct{})}
+	for _, q := range queries {
+		s, err := db.PrepareNamed(q.sql)
+		if err != nil {
+			return nil, err
+		}
+		w.stmts[q] = s
 	}
-	w := &writer{db: db, conn: conn, queue: make(chan *write, groupMost), done: make(chan struct{}), stmts: map[string]*sqlx.Stmt{}}
 	go w.work()
 	return w, nil
 }
@@ -70,7 +87,7 @@ var errClosed = errors.New("the store is closed")
 
 // do hands work to the writer and waits until it is on disk. A context that
 // ends first does not take the work back.
-func (w *writer) do(ctx context.Context, f func(*tx) error) error {
+func (w *writer) do(_ context.Context, f func(*tx) error) error {
 	x := &write{do: f, err: make(chan error, 1)}
 	w.mu.RLock()
 	if w.closed {
@@ -88,7 +105,11 @@ func (w *writer) close() error {
 	close(w.queue)
 	w.mu.Unlock()
 	<-w.done
-	return errors.Join(w.conn.Close(), w.db.Close())
+	var err error
+	for _, s := range w.stmts {
+		err = errors.Join(err, s.Close())
+	}
+	return errors.Join(err, w.db.Close())
 }
 
 func (w *writer) work() {
@@ -132,79 +153,87 @@ func (w *writer) commit(group []*write) {
 // attempt carries a group out. Its error means that nothing of it was kept; with
 // savepoints a batch that fails has its own in errs, and the rest is kept.
 func (w *writer) attempt(group []*write, errs []error, savepoints bool) (err error) {
-	t := &tx{w: w}
-	if err := t.exec("BEGIN IMMEDIATE"); err != nil {
+	in, err := w.db.Beginx()
+	if err != nil {
 		return err
 	}
+	t := &tx{Tx: in, stmts: w.stmts, bound: map[*query]*sqlx.NamedStmt{}}
 	defer func() {
 		if err != nil {
-			_ = t.exec("ROLLBACK") // the error that matters is the one before it
+			_ = in.Rollback() // the error that matters is the one before it
 		}
 	}()
+	point := func(sql string) error {
+		if !savepoints {
+			return nil
+		}
+		_, err := in.Exec(sql)
+		return err
+	}
 	for i, x := range group {
-		if savepoints {
-			if err := t.exec("SAVEPOINT batch"); err != nil {
-				return err
-			}
+		if err := point("SAVEPOINT batch"); err != nil {
+			return err
 		}
 		if errs[i] = x.do(t); errs[i] != nil {
 			if !savepoints {
 				return errs[i]
 			}
-			if err := t.exec("ROLLBACK TO batch"); err != nil {
+			if err := point("ROLLBACK TO batch"); err != nil {
 				return err
 			}
 		}
-		if savepoints {
-			if err := t.exec("RELEASE batch"); err != nil {
-				return err
-			}
+		if err := point("RELEASE batch"); err != nil {
+			return err
 		}
 	}
-	return t.exec("COMMIT")
+	return in.Commit()
 }
 
 // tx is the transaction under way.
-type tx struct{ w *writer }
-
-func (t *tx) stmt(q string) (*sqlx.Stmt, error) {
-	if s := t.w.stmts[q]; s != nil {
-		return s, nil
-	}
-	s, err := t.w.conn.PreparexContext(context.Background(), q)
-	if err == nil {
-		t.w.stmts[q] = s
-	}
-	return s, err
+type tx struct {
+	*sqlx.Tx
+	stmts, bound map[*query]*sqlx.NamedStmt
 }
 
-func (t *tx) exec(q string, args ...any) error {
-	_, err := t.count(q, args...)
+func (t *tx) stmt(q *query) *sqlx.NamedStmt {
+	s := t.bound[q]
+	if s == nil {
+		s = t.NamedStmt(t.stmts[q])
+		t.bound[q] = s
+	}
+	return s
+}
+
+// do carries a statement out with the named parameters of a struct or map.
+func (t *tx) do(q *query, params any) error {
+	_, err := t.stmt(q).Exec(params)
 	return err
 }
 
-func (t *tx) count(q string, args ...any) (int64, error) {
-	s, err := t.stmt(q)
-	if err != nil {
-		return 0, err
-	}
-	r, err := s.Exec(args...)
+// changed does the same and says how many rows it changed.
+func (t *tx) changed(q *query, params any) (int64, error) {
+	r, err := t.stmt(q).Exec(params)
 	if err != nil {
 		return 0, err
 	}
 	return r.RowsAffected()
 }
 
+// get reads one row.
+func (t *tx) get(into any, q *query, params any) error { return t.stmt(q).Get(into, params) }
+
+type named = map[string]any
+
 // append inserts a batch's rows and keeps the tickets in step with them.
 func (t *tx) append(r rows) error {
 	for _, p := range r.parts {
-		if err := t.exec(sqlPart, string(p.hash), p.body, r.at); err != nil {
+		if err := t.do(addPart, p); err != nil {
 			return err
 		}
 	}
 	for i, e := range r.events {
-		if err := t.exec(sqlEvent, e.Run, e.Seq, e.At, e.V, e.Kind, e.Thread, e.Step, e.Data, e.File); err != nil {
-			if strings.Contains(err.Error(), "UNIQUE") {
+		if err := t.do(addEvent, e); err != nil {
+			if sqlite.Taken(err) {
 				return engine.ErrConflict
 			}
 			return err
@@ -216,33 +245,32 @@ func (t *tx) append(r rows) error {
 	return nil
 }
 
+// ticket keeps the table of tickets in step with the events that raise and settle
+// them; other kinds have no row there.
 func (t *tx) ticket(e eventRow, data ledger.Data) error {
 	switch d := data.(type) {
 	case *ledger.GateRaised:
-		by, err := json.Marshal(d.By)
-		if err != nil {
-			return err
-		}
-		var due sql.NullInt64
-		if d.Due != nil {
-			due = sql.NullInt64{Int64: micro(*d.Due), Valid: true}
-		}
-		return t.exec(sqlRaise, e.Run, e.Step, string(d.Form), d.Agent, d.Tool, string(d.Args), d.Ask, string(by), d.Why, string(d.Shown), due, e.At, d.Because)
+		return t.do(raise, Ticket{Run: e.Run, Step: e.Step, Form: string(d.Form), Agent: d.Agent, Tool: d.Tool, Args: JSON(d.Args), Ask: d.Ask, By: append(List{}, d.By...),
+			Why: d.Why, Shown: string(d.Shown), Due: moment(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff})
 	case *ledger.GateSettled:
-		var args sql.NullString
+		var args JSON
 		if len(d.Args) > 0 {
-			args = sql.NullString{String: string(d.Args), Valid: true}
+			args = JSON(d.Args)
 		}
-		return t.exec(sqlSettle, string(d.Verb), d.By, d.Because, args, e.At, e.Run, e.Step)
+		at := e.At
+		return t.do(settle, Ticket{Run: e.Run, Step: e.Step, Status: string(d.Verb), SettledBy: d.By, Because: d.Because, NewArgs: args, Settled: &at})
 	}
 	return nil
 }
 
-// get reads one row.
-func (t *tx) get(into any, q string, args ...any) error {
-	s, err := t.stmt(q)
-	if err != nil {
-		return err
+// problemOf gives the problem of a run for its column.
+func problemOf(h engine.Head) JSON {
+	if h.Problem == nil {
+		return nil
 	}
-	return s.Get(into, args...)
+	raw, err := json.Marshal(h.Problem)
+	if err != nil {
+		panic("a problem is plain text: " + err.Error())
+	}
+	return raw
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 )
@@ -22,9 +24,17 @@ type Message struct {
 	Text    string    `json:"text" db:"text"`
 }
 
+// Number gives the number of the message in the outbox, counted from 1.
+func (m Message) Number() int64 {
+	n, _ := strconv.ParseInt(strings.TrimPrefix(m.ID, "M-"), 10, 64) // Records made it
+	return n
+}
+
 // Change is what is needed to undo a change of a file.
 type Change struct {
 	Key    string     `json:"key" db:"key"`
+	Run    string     `json:"run,omitempty" db:"run"`   // that made it; "" on the bench
+	Step   string     `json:"step,omitempty" db:"step"` // of Run
 	At     time.Time  `json:"at" db:"at"`
 	Path   string     `json:"path" db:"path"`               // within the project
 	Before *string    `json:"before,omitempty" db:"before"` // nil: there was no file

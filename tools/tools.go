@@ -6,12 +6,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"log/slog"
 	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/jellydator/ttlcache/v3"
+	"golang.org/x/time/rate"
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
@@ -20,9 +22,14 @@ import (
 	"stonebaton/engine"
 )
 
-// Handler carries out the calls of one kind of tool.
+// Handler carries out the calls of one kind of tool. Call may be called side by side.
 type Handler interface {
 	Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure)
+}
+
+// Looker is a Handler that can tell what a call would do, without doing it.
+type Looker interface {
+	Look(ctx context.Context, i engine.Invocation) (diff string, bad *loop.Failure)
 }
 
 // Set is an engine.Tools made of handlers by kind: "script", "http". It keeps the
@@ -30,11 +37,16 @@ type Handler interface {
 type Set struct {
 	handlers map[string]Handler
 	rates    rates
-	kept     kept
+	kept     *ttlcache.Cache[string, kept]
 }
 
+// maxKept bounds how many results are held; what was used longest ago goes first.
+const maxKept = 1000
+
 // NewSet gives a set of handlers.
-func NewSet(handlers map[string]Handler) *Set { return &Set{handlers: handlers} }
+func NewSet(handlers map[string]Handler) *Set {
+	return &Set{handlers: handlers, kept: ttlcache.New(ttlcache.WithCapacity[string, kept](maxKept), ttlcache.WithDisableTouchOnHit[string, kept]())}
+}
 
 // Call carries a call out. A tool whose calls go to stubs but that has none is
 // refused, unless its handler reaches nothing outside.
@@ -47,27 +59,35 @@ func (s *Set) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop
 	if h == nil {
 		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "config", Say: fmt.Sprintf("this program has no handler of the kind %q", kind)}
 	}
-	now := time.Now()
-	if r, ok := s.kept.get(i, now); ok {
+	if r, ok := s.recall(i); ok {
 		return r, nil
 	}
-	if wait := s.rates.wait(i.Tool, now); wait > 0 {
+	if wait := s.rates.wait(i.Tool); wait > 0 {
 		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "rate", Retry: true, After: wait,
 			Say: fmt.Sprintf("%s may be called %d times in a minute, and has been; the next call can be made in %s", i.Tool.Name, i.Tool.PerMinute, wait.Round(time.Second))}
 	}
 	r, bad := safely(ctx, h, i)
-	if bad == nil {
-		s.kept.put(i, r, now)
+	if bad == nil && i.Tool.Cache > 0 {
+		s.kept.Set(keyOf(i), kept{r, time.Now()}, i.Tool.Cache)
 	}
 	return r, bad
 }
 
-// safely makes a mistake of ours within one call the failure of that call alone.
+// Look tells what a call would do. A tool whose handler cannot be looked at shows nothing.
+func (s *Set) Look(ctx context.Context, i engine.Invocation) (string, *loop.Failure) {
+	if l, ok := s.handlers[i.Tool.Handler()].(Looker); ok {
+		return l.Look(ctx, i)
+	}
+	return "", nil
+}
+
+// safely makes a panic within one call the failure of that call alone. Where it
+// happened stands in the log of the call.
 func safely(ctx context.Context, h Handler, i engine.Invocation) (r loop.Result, bad *loop.Failure) {
 	defer func() {
 		if x := recover(); x != nil {
-			slog.Error("a tool broke down", "tool", i.Tool.Name, "panic", x, "stack", string(debug.Stack()))
-			r, bad = loop.Result{}, &loop.Failure{Outcome: ledger.Unknown, Class: "panic", Say: fmt.Sprintf("%s broke down: %v", i.Tool.Name, x)}
+			r, bad = loop.Result{}, &loop.Failure{Outcome: ledger.Unknown, Class: "panic", Say: fmt.Sprintf("%s panicked: %v", i.Tool.Name, x),
+				Sent: &ledger.Sent{Method: "PANIC", Log: Clip(string(debug.Stack()), 8<<10)}}
 		}
 	}()
 	return h.Call(ctx, i)
@@ -138,48 +158,45 @@ func pause(ctx context.Context, i engine.Invocation, wait time.Duration) *loop.F
 	}
 }
 
-// rates counts the calls of the last minute of each tool that has a rate.
+// rates holds back the calls of each tool that has a rate.
 type rates struct {
 	mu    sync.Mutex
-	calls map[string][]time.Time
+	tools map[string]*limit
+}
+
+type limit struct {
+	perMinute int
+	*rate.Limiter
 }
 
 // wait counts a call, or says how long it has to wait.
-func (r *rates) wait(t *project.Tool, now time.Time) time.Duration {
+func (r *rates) wait(t *project.Tool) time.Duration {
 	if t.PerMinute == 0 {
 		return 0
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.calls == nil {
-		r.calls = map[string][]time.Time{}
+	if r.tools == nil {
+		r.tools = map[string]*limit{}
 	}
-	list := r.calls[t.Name]
-	for len(list) > 0 && now.Sub(list[0]) >= time.Minute {
-		list = list[1:]
+	l := r.tools[t.Name]
+	if l == nil || l.perMinute != t.PerMinute { // the files may have changed
+		l = &limit{t.PerMinute, rate.NewLimiter(rate.Every(time.Minute/time.Duration(t.PerMinute)), t.PerMinute)}
+		r.tools[t.Name] = l
 	}
-	if len(list) >= t.PerMinute {
-		r.calls[t.Name] = list
-		return time.Minute - now.Sub(list[len(list)-t.PerMinute])
+	res := l.Reserve()
+	wait := res.Delay()
+	if wait > 0 {
+		res.Cancel()
 	}
-	r.calls[t.Name] = append(list, now)
-	return 0
+	return wait
 }
 
-// kept holds results of reads for as long as their tools allow.
+// kept is a result that a tool allows to be kept, and when it came.
 type kept struct {
-	mu      sync.Mutex
-	results map[string]keptResult
-}
-
-type keptResult struct {
 	result loop.Result
 	at     time.Time
-	until  time.Time
 }
-
-// maxKept bounds how many results are held; what ends first goes first.
-const maxKept = 1000
 
 func keyOf(i engine.Invocation) string {
 	raw, err := json.Marshal([]any{i.Project.Version, i.Tool.Name, i.Args, i.Facts})
@@ -189,40 +206,17 @@ func keyOf(i engine.Invocation) string {
 	return string(ledger.HashOf(raw))
 }
 
-func (k *kept) get(i engine.Invocation, now time.Time) (loop.Result, bool) {
+func (s *Set) recall(i engine.Invocation) (loop.Result, bool) {
 	if i.Tool.Cache == 0 {
 		return loop.Result{}, false
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	x, ok := k.results[keyOf(i)]
-	if !ok || !now.Before(x.until) {
+	x := s.kept.Get(keyOf(i))
+	if x == nil {
 		return loop.Result{}, false
 	}
-	r := x.result
-	r.Sent = &ledger.Sent{Method: "CACHE", URL: fmt.Sprintf("the result of %s, kept for %s", x.at.Format("15:04:05"), i.Tool.Cache)}
+	r := x.Value().result
+	r.Sent = &ledger.Sent{Method: "CACHE", URL: fmt.Sprintf("the result of %s, kept for %s", x.Value().at.Format("15:04:05"), i.Tool.Cache)}
 	return r, true
-}
-
-func (k *kept) put(i engine.Invocation, r loop.Result, now time.Time) {
-	if i.Tool.Cache == 0 {
-		return
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.results == nil {
-		k.results = map[string]keptResult{}
-	}
-	if len(k.results) >= maxKept {
-		first, end := "", time.Time{}
-		for key, x := range k.results {
-			if first == "" || x.until.Before(end) {
-				first, end = key, x.until
-			}
-		}
-		delete(k.results, first)
-	}
-	k.results[keyOf(i)] = keptResult{r, now, now.Add(i.Tool.Cache)}
 }
 
 // Clip gives the head of a text for a record.

@@ -85,7 +85,7 @@ func newThought(r prompt.Request) *thought {
 		case ledger.User:
 			th.texts = append(th.texts, m.Text)
 		case ledger.FromTool:
-			if strings.HasPrefix(m.Tool, project.HandoffPrefix) {
+			if strings.HasPrefix(m.Tool, project.PassPrefix) {
 				break
 			}
 			f := found{tool: m.Tool, value: read(m.Text), words: m.Text, bad: bad(m)}
@@ -104,12 +104,12 @@ func newThought(r prompt.Request) *thought {
 	}
 	away := false // we handed over: what others bring then is part of our answer
 	for _, m := range r.Messages[from:] {
-		if m.Role == ledger.FromTool && away && !own[m.Tool] && !strings.HasPrefix(m.Tool, project.HandoffPrefix) {
+		if m.Role == ledger.FromTool && away && !own[m.Tool] && !strings.HasPrefix(m.Tool, project.PassPrefix) {
 			th.asked[m.Tool] = true
 		}
 		for _, c := range m.Calls {
-			away = away || (own[c.Tool] && strings.HasPrefix(c.Tool, project.HandoffPrefix))
-			if strings.HasPrefix(c.Tool, project.HandoffPrefix) {
+			away = away || (own[c.Tool] && strings.HasPrefix(c.Tool, project.PassPrefix))
+			if strings.HasPrefix(c.Tool, project.PassPrefix) {
 				th.passes[c.Tool]++
 			} else {
 				if th.made[c.Tool] {

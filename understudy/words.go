@@ -85,7 +85,7 @@ func cards(contracts []project.Contract) []*card {
 	seen := map[string]int{}
 	for _, c := range contracts {
 		cd := &card{Contract: c, weights: map[string]float64{}}
-		cd.handoff, _ = strings.CutPrefix(c.Name, project.HandoffPrefix)
+		cd.handoff, _ = strings.CutPrefix(c.Name, project.PassPrefix)
 		if cd.handoff == c.Name {
 			cd.handoff = ""
 		}

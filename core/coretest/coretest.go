@@ -18,12 +18,12 @@ import (
 )
 
 // Main is a project with two agents, two reads, three writes and a gate.
-const Main = `
-project: quay
+const Main = `project: quay
+approvers: [master]
 start: desk
 model: m
-models: {m: {wire: understudy, retry: 1, fallback: spare}, spare: {wire: understudy, retry: 0}}
-limits: {turns: 8, calls: 12, same_call: 3, handoffs: 3, time: 10m}
+models: {m: {speaks: understudy, retry: 1, fallback: spare}, spare: {speaks: understudy, retry: 0}}
+limits: {turns: 8, calls: 12, same_call: 3, passes: 3, time: 10m}
 state: {type: object, properties: {length_m: {type: number}, booking: {type: string}}}
 ---
 tool: look
@@ -51,7 +51,7 @@ stubs: [{returns: {ok: true}}]
 tool: pay
 summary: Pay what a stay costs.
 effect: write
-replay: key
+resend: key
 stubs: [{returns: paid}]
 ---
 tool: toot # accept gate: it is a horn
@@ -62,13 +62,13 @@ agent: desk
 summary: Reads requests.
 prompt: "You are the desk. Today is {{ today }}."
 tools: [look, tide, reserve, pay, toot]
-handoffs: [berths]
+passes_to: [berths]
 ---
 agent: berths
 summary: Knows berths.
 prompt: "You know berths. {{ person.name }} asks."
 tools: [look, reserve]
-handoffs: [desk]
+passes_to: [desk]
 `
 
 // Project compiles a project of one file.
@@ -128,6 +128,8 @@ func (w *World) Step() []loop.Action {
 			case loop.Call:
 				w.Append(a.Event)
 				deeds = append(deeds, a)
+			case loop.Look:
+				w.Append(loop.Looked(a.Tool, a.Call.Step, "", nil))
 			}
 		}
 	}

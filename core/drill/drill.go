@@ -8,9 +8,9 @@ import (
 	"sort"
 	"strings"
 
-	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
+	"stonebaton/core/scope"
 	"stonebaton/core/trace"
 	"stonebaton/core/value"
 )
@@ -32,8 +32,8 @@ type call struct {
 	gate   string
 }
 
-// Check holds a run's ledger against an expectation. Nil expects nothing.
-func Check(x *project.Expect, id string, events []ledger.Event) ([]Fault, error) {
+// Check holds a run's ledger against an expectation of its project. Nil expects nothing.
+func Check(p *project.Project, x *project.Expect, id string, events []ledger.Event) ([]Fault, error) {
 	if x == nil {
 		return nil, nil
 	}
@@ -70,10 +70,8 @@ func Check(x *project.Expect, id string, events []ledger.Event) ([]Fault, error)
 		}
 		add("problem", x.Problem, got, 0)
 	}
-	if x.Path != nil {
-		if got := path(events); !slices.Equal(got, x.Path) {
-			add("path", strings.Join(x.Path, " → "), strings.Join(got, " → "), 0)
-		}
+	if x.Path != nil && !slices.Equal(tot.Path, x.Path) {
+		add("path", strings.Join(x.Path, " → "), strings.Join(tot.Path, " → "), 0)
 	}
 	calls := callsOf(t, events)
 	at := 0
@@ -116,30 +114,18 @@ func Check(x *project.Expect, id string, events []ledger.Event) ([]Fault, error)
 		}
 	}
 	if x.Where != nil {
-		vars := expr.Vars{"answer": tot.Answer, "state": tot.Facts, "person": map[string]any{"name": tot.Person}, "project": "", "today": tot.Opened.Format("2006-01-02"), "now": tot.Last,
-			"run": map[string]any{"id": tot.Run, "session": tot.Session, "status": string(tot.Status), "turns": int64(tot.Turns), "calls": int64(tot.Calls),
-				"tokens": int64(tot.Tokens.In + tot.Tokens.Out), "cost": tot.Cost, "handoffs": int64(tot.Handoffs)}}
+		vars := scope.Values{Project: p.Name, Person: tot.Person, Run: tot.ID, Session: tot.Session, At: tot.Last.In(p.Zone), Zone: p.Zone, State: tot.Facts, StateDoc: p.State.Doc()}.Vars()
+		vars["answer"] = tot.Answer
+		vars["run"] = map[string]any{"id": tot.ID, "session": tot.Session, "status": string(tot.Status), "turns": int64(tot.Turns), "calls": int64(tot.Calls),
+			"tokens": int64(tot.Tokens.In + tot.Tokens.Out), "cost": tot.Cost, "passes": int64(tot.Passes)}
 		yes, err := x.Where.True(vars)
 		if err != nil {
 			add("where", x.Where.String(), err.Error(), 0)
 		} else if !yes {
-			add("where", x.Where.String(), fmt.Sprintf("run.turns %d, run.calls %d, run.handoffs %d, run.tokens %d, run.cost %g", tot.Turns, tot.Calls, tot.Handoffs, tot.Tokens.In+tot.Tokens.Out, tot.Cost), 0)
+			add("where", x.Where.String(), fmt.Sprintf("run.turns %d, run.calls %d, run.passes %d, run.tokens %d, run.cost %g", tot.Turns, tot.Calls, tot.Passes, tot.Tokens.In+tot.Tokens.Out, tot.Cost), 0)
 		}
 	}
 	return faults, nil
-}
-
-func path(events []ledger.Event) []string {
-	var out []string
-	for _, e := range events {
-		switch d := e.Data.(type) {
-		case *ledger.RunOpened:
-			out = append(out, d.Agent)
-		case *ledger.BatonPassed:
-			out = append(out, d.To)
-		}
-	}
-	return out
 }
 
 func callsOf(t *trace.Trace, events []ledger.Event) []call {
@@ -183,7 +169,7 @@ func find(calls []call, from int, w project.ExpectCall) (at int, near *call) {
 		if c.step.Name != w.Tool {
 			continue
 		}
-		if (w.Gate == "" || w.Gate == c.gate) && (w.Status == "" || w.Status == c.status) && subset(w.Args, c.args) {
+		if (w.Gate == "" || w.Gate == c.gate) && w.Due() == c.status && subset(w.Args, c.args) {
 			return i, nil
 		}
 		if near == nil {
@@ -227,9 +213,7 @@ func showWant(w project.ExpectCall) string {
 	if len(w.Args) > 0 {
 		s += " " + show(w.Args)
 	}
-	if w.Status != "" {
-		s += ", " + w.Status
-	}
+	s += ", " + w.Due()
 	if w.Gate != "" {
 		s += ", gate: " + w.Gate
 	}

@@ -36,7 +36,8 @@ func (s *Scope) Expr(src string) (*Expr, *Error) {
 	}
 	prog, err := s.env.Program(a, cel.CostLimit(costLimit), cel.EvalOptions(cel.OptOptimize))
 	if err != nil {
-		return nil, &Error{Col: 1, Say: err.Error()}
+		say, remedy := s.explain(src, err.Error())
+		return nil, &Error{Col: 1, Say: say, Remedy: remedy}
 	}
 	return &Expr{src: src, prog: prog, typ: schemaType(a.OutputType()), loose: s.unguarded(a)}, nil
 }
@@ -48,7 +49,7 @@ func (s *Scope) Cond(src string) (*Expr, *Error) {
 		return nil, e
 	}
 	if t := a.OutputType(); !t.IsExactType(cel.BoolType) && !t.IsExactType(cel.DynType) {
-		return nil, &Error{Col: 1, Say: fmt.Sprintf("a condition is true or false, but this is of type %s.", t)}
+		return nil, &Error{Col: 1, Say: fmt.Sprintf("a condition is true or false, but this is %s.", article(typeName(t.String()))), Remedy: comparing("bool")}
 	}
 	return s.Expr(src)
 }
@@ -106,7 +107,7 @@ func (e *Expr) String() string { return e.src }
 func (e *Expr) Eval(v Vars) (any, error) {
 	out, _, err := e.prog.Eval(map[string]any(v))
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", e.src, err)
+		return nil, failed(e.src, err)
 	}
 	return native(out), nil
 }
@@ -119,7 +120,7 @@ func (e *Expr) True(v Vars) (bool, error) {
 	}
 	b, ok := out.(bool)
 	if !ok {
-		return false, fmt.Errorf("%s: a condition is true or false, but this gave %v", e.src, out)
+		return false, &EvalError{e.src, fmt.Sprintf("a condition is true or false, but this gave %s", Show(out)), ""}
 	}
 	return b, nil
 }
@@ -222,11 +223,11 @@ func Show(v any) string {
 		if x == math.Trunc(x) && math.Abs(x) < 1e15 {
 			return strconv.FormatInt(int64(x), 10)
 		}
-		return strconv.FormatFloat(x, 'f', -1, 64)
+		return strconv.FormatFloat(tidyNumber(x), 'f', -1, 64)
 	case time.Time:
 		return x.Format(time.RFC3339)
 	}
-	b, err := json.Marshal(v)
+	b, err := json.Marshal(tidy(v))
 	if err != nil {
 		return fmt.Sprint(v)
 	}
@@ -255,7 +256,7 @@ func (s *Scope) Template(src string) (*Template, *Error) {
 		}
 		j := strings.Index(rest[i:], "}}")
 		if j < 0 {
-			return nil, &Error{Col: off + i + 1, Say: "a {{ has no }} after it."}
+			return nil, &Error{Col: off + i + 1, Say: "a {{ has no }} after it.", Remedy: "Write {{ expression }}."}
 		}
 		if i > 0 {
 			t.parts = append(t.parts, part{text: rest[:i]})
@@ -282,6 +283,16 @@ func (t *Template) String() string {
 		return ""
 	}
 	return t.src
+}
+
+// Plain says whether the text has no expression in it.
+func (t *Template) Plain() bool {
+	for _, p := range t.parts {
+		if p.expr != nil {
+			return false
+		}
+	}
+	return true
 }
 
 // Unguarded lists the optional fields the template reads without a guard.
@@ -455,13 +466,18 @@ func (m *Mapping) Fits(doc map[string]any) (want, got string, ok bool) {
 }
 
 func jsonType(v any) string {
-	switch v.(type) {
+	switch x := v.(type) {
 	case string:
 		return "string"
 	case bool:
 		return "boolean"
 	case float64:
+		if x == math.Trunc(x) {
+			return "integer" // which is a number too
+		}
 		return "number"
+	case int64:
+		return "integer"
 	}
 	return ""
 }
@@ -483,6 +499,27 @@ func schemaType(t *cel.Type) string {
 		return "object"
 	}
 	return ""
+}
+
+// Unguarded lists the optional fields the mapping reads without a guard.
+func (m *Mapping) Unguarded() []string {
+	var out []string
+	switch {
+	case m == nil:
+	case m.expr != nil:
+		out = m.expr.loose
+	case m.tmpl != nil:
+		out = m.tmpl.Unguarded()
+	}
+	if m != nil {
+		for _, sub := range m.object {
+			out = append(out, sub.Unguarded()...)
+		}
+		for _, sub := range m.list {
+			out = append(out, sub.Unguarded()...)
+		}
+	}
+	return unique(out)
 }
 
 // Plain says whether the mapping has no expression in it, so that it always

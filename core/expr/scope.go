@@ -1,7 +1,6 @@
 package expr
 
 import (
-	"fmt"
 	"regexp"
 	"sort"
 	"strings"
@@ -9,8 +8,6 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
-
-	"stonebaton/core/near"
 )
 
 // costLimit bounds one evaluation, in the units of CEL's cost model.
@@ -43,7 +40,7 @@ func Object(fields map[string]any) map[string]any {
 }
 
 var base = sync.OnceValues(func() (*cel.Env, error) {
-	return cel.NewEnv(cel.OptionalTypes(), cel.CrossTypeNumericComparisons(true), cel.DefaultUTCTimeZone(true))
+	return cel.NewEnv(append(library(), cel.OptionalTypes(), cel.CrossTypeNumericComparisons(true), cel.DefaultUTCTimeZone(true))...)
 })
 
 // NewScope gives a scope with the names, each typed by a JSON Schema document.
@@ -85,6 +82,9 @@ type provider struct {
 	objects map[string]object
 }
 
+// results are names whose values nobody fills in by the defaults of their schemas.
+var results = map[string]bool{"result": true, "response": true, "error": true}
+
 func (p *provider) typeOf(path string, doc map[string]any) *types.Type {
 	if doc["x-moment"] == true {
 		return cel.TimestampType
@@ -112,6 +112,9 @@ func (p *provider) typeOf(path string, doc map[string]any) *types.Type {
 			for _, k := range sorted(props) {
 				sub, _ := props[k].(map[string]any)
 				o.fields[k] = p.typeOf(path+"."+k, sub)
+				if root, _, _ := strings.Cut(path, "."); !results[root] {
+					_, o.required[k] = sub["default"]
+				}
 			}
 			req, _ := doc["required"].([]any)
 			for _, r := range req {
@@ -151,51 +154,6 @@ func (p *provider) FindStructFieldType(name, field string) (*types.FieldType, bo
 	return p.Provider.FindStructFieldType(name, field)
 }
 
-// Error is an expression that does not compile. Col counts from 1 within the source.
-type Error struct {
-	Col int
-	Say string
-}
-
-func (e *Error) Error() string { return e.Say }
-
-var (
-	undefinedField = regexp.MustCompile(`undefined field '([^']+)'`)
-	undeclared     = regexp.MustCompile(`undeclared reference to '([^']+)'`)
-	noOverload     = regexp.MustCompile(`found no matching overload for '([^']+)' applied to '\(([^)]*)\)'`)
-)
-
-func (s *Scope) compile(src string) (*cel.Ast, *Error) {
-	ast, iss := s.env.Compile(src)
-	if iss == nil || iss.Err() == nil {
-		return ast, nil
-	}
-	e := iss.Errors()[0]
-	col := e.Location.Column() + 1
-	say := e.Message
-	if m := undefinedField.FindStringSubmatch(say); m != nil {
-		var names []string
-		if p, ok := s.env.CELTypeProvider().(*provider); ok {
-			for _, o := range p.objects {
-				names = append(names, sorted(o.fields)...)
-			}
-		}
-		say = fmt.Sprintf("there is no field %q here.%s", m[1], near.Hint(m[1], unique(names)))
-	} else if m := undeclared.FindStringSubmatch(say); m != nil {
-		names := sorted(s.docs)
-		say = fmt.Sprintf("%q is not known here.%s In scope: %s.", m[1], near.Hint(m[1], names), strings.Join(names, ", "))
-	} else if m := noOverload.FindStringSubmatch(say); m != nil {
-		op := strings.Trim(m[1], "_@")
-		say = fmt.Sprintf("%q does not work on %s.", op, strings.ReplaceAll(m[2], ", ", " and "))
-		if strings.Contains(m[2], "double") && strings.Contains(m[2], "int") {
-			say += " Write whole numbers with a point (2.0) beside a number, or convert with double()."
-		}
-	} else if strings.HasPrefix(say, "Syntax error:") {
-		say = "this is not an expression: " + strings.TrimSpace(strings.TrimPrefix(say, "Syntax error:"))
-	}
-	return nil, &Error{Col: col, Say: say}
-}
-
 func unique(in []string) []string {
 	seen := map[string]bool{}
 	var out []string
@@ -207,4 +165,38 @@ func unique(in []string) []string {
 	}
 	sort.Strings(out)
 	return out
+}
+
+var (
+	loneBrace  = regexp.MustCompile(`(?:^|[^{])(\{\s*([a-z_][A-Za-z0-9_]*)((?:\.\??[A-Za-z_][A-Za-z0-9_]*)*)\s*\})(?:[^}]|$)`)
+	fieldAlone = regexp.MustCompile(`^\s*([a-z_][A-Za-z0-9_]*)((?:\.\??[A-Za-z_][A-Za-z0-9_]*)+)\s*$`)
+)
+
+// Suspect finds in a text that is taken as it is what was probably meant as an
+// expression: "{ result.x }", or with whole set also "args.x" alone. It gives the piece
+// and how to write it; "" where there is none.
+func (s *Scope) Suspect(text string, whole bool) (piece, instead string) {
+	for _, m := range loneBrace.FindAllStringSubmatch(text, -1) {
+		if inner := m[2] + m[3]; s.means(m[2], m[3]) {
+			return m[1], "{{ " + inner + " }}"
+		}
+	}
+	if m := fieldAlone.FindStringSubmatch(text); whole && m != nil && s.docs[m[1]] != nil && s.means(m[1], m[2]) {
+		return strings.TrimSpace(text), "=" + strings.TrimSpace(text)
+	}
+	return "", ""
+}
+
+// means says whether a name and its fields are something in scope, or an argument.
+func (s *Scope) means(name, fields string) bool {
+	if _, known := s.docs[name]; known {
+		_, bad := s.compile(name + fields)
+		return bad == nil
+	}
+	for _, of := range []string{"args", "result"} {
+		if props, ok := s.docs[of]["properties"].(map[string]any); ok && props[name] != nil {
+			return true
+		}
+	}
+	return false
 }

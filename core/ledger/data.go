@@ -134,16 +134,16 @@ type RunClosed struct {
 // its parts: the messages are the first Kept of the thread's previous turn,
 // then Added.
 type TurnSent struct {
-	Agent   string  `json:"agent"`
-	Model   string  `json:"model"`
-	N       int     `json:"n"` // counts the turns of the run from 1
-	Attempt int     `json:"attempt"`
-	System  Hash    `json:"system"`
-	Tools   Hash    `json:"tools"`
-	Kept    int     `json:"kept"`
-	Added   []Hash  `json:"added"`
-	Temp    float64 `json:"temperature,omitempty"`
-	Why     string  `json:"why"`
+	Agent   string   `json:"agent"`
+	Model   string   `json:"model"`
+	N       int      `json:"n"` // counts the turns of the run from 1
+	Attempt int      `json:"attempt"`
+	System  Hash     `json:"system"`
+	Tools   Hash     `json:"tools"`
+	Kept    int      `json:"kept"`
+	Added   []Hash   `json:"added"`
+	Temp    *float64 `json:"temperature,omitempty"` // nil: the endpoint's own
+	Why     string   `json:"why"`
 }
 
 // Usage counts tokens. Estimated says that the model gave none and we counted.
@@ -155,13 +155,14 @@ type Usage struct {
 
 // TurnReceived is a model's reply.
 type TurnReceived struct {
-	Text   string  `json:"text,omitempty"`
-	Calls  []Ask   `json:"calls,omitempty"`
-	Finish string  `json:"finish,omitempty"`
-	Model  string  `json:"model,omitempty"` // the name the endpoint gave
-	Usage  Usage   `json:"usage"`
-	Cost   float64 `json:"cost,omitempty"`
-	MS     int64   `json:"ms"`
+	Text      string  `json:"text,omitempty"`
+	Reasoning string  `json:"reasoning,omitempty"` // that the endpoint sent apart; never sent on
+	Calls     []Ask   `json:"calls,omitempty"`
+	Finish    string  `json:"finish,omitempty"`
+	Model     string  `json:"model,omitempty"` // the name the endpoint gave
+	Usage     Usage   `json:"usage"`
+	Cost      float64 `json:"cost,omitempty"`
+	MS        int64   `json:"ms"`
 }
 
 // TurnFailed records an attempt that brought no reply. RetryAt is set when
@@ -238,7 +239,7 @@ type CallDecided struct {
 	Tool    string          `json:"tool"`
 	Args    json.RawMessage `json:"args,omitempty"`
 	Effect  Effect          `json:"effect,omitempty"`
-	Replay  string          `json:"replay,omitempty"` // how an unknown outcome may be sent again
+	Resend  string          `json:"resend,omitempty"` // how an unknown outcome may be sent again
 	Lapse   Verb            `json:"lapse,omitempty"`  // what a lapsed gate does
 	Verdict Verdict         `json:"verdict"`
 	To      string          `json:"to,omitempty"`    // for Pass
@@ -247,6 +248,14 @@ type CallDecided struct {
 	Repairs []string        `json:"repairs,omitempty"` // what was put right in the arguments
 	Because string          `json:"because,omitempty"` // the model's reason, for reason_first
 	Why     string          `json:"why"`
+}
+
+// CallLooked is what was seen, without any consequence, of what a call would do,
+// before a person is asked about it. Words are set where it cannot succeed.
+type CallLooked struct {
+	Diff  string `json:"diff,omitempty"` // of the file that it would change
+	Words string `json:"words,omitempty"`
+	Why   string `json:"why"`
 }
 
 // CallStarted is the intent to carry a call out.
@@ -320,6 +329,16 @@ type StateChanged struct {
 	Why   string          `json:"why"`
 }
 
+// FileUndone records that a person undid a change that a call of the run made to a
+// file. The step of the event is that of the call, and empty where an earlier run of
+// the session made the change. It is the one event that may follow run.closed.
+type FileUndone struct {
+	Path  string `json:"path"`
+	By    string `json:"by"`
+	Words string `json:"words"` // what the next turn is told
+	Why   string `json:"why"`
+}
+
 // TicketKind says what a ticket asks of a person.
 type TicketKind string
 
@@ -363,7 +382,8 @@ type GateRaised struct {
 	By      []string        `json:"by,omitempty"`
 	Due     *time.Time      `json:"due,omitempty"`
 	Because string          `json:"because,omitempty"` // the model's reason, for reason_first
-	Shown   Hash            `json:"shown"`             // of what the person is shown: tool, arguments, question
+	Diff    string          `json:"diff,omitempty"`    // of the file that the call would change
+	Shown   Hash            `json:"shown"`             // of what the person is shown: tool, arguments, question, difference
 	Why     string          `json:"why"`
 }
 
@@ -393,12 +413,14 @@ func (*TurnSent) Kind() Kind     { return KindTurnSent }
 func (*TurnReceived) Kind() Kind { return KindTurnReceived }
 func (*TurnFailed) Kind() Kind   { return KindTurnFailed }
 func (*CallDecided) Kind() Kind  { return KindCallDecided }
+func (*CallLooked) Kind() Kind   { return KindCallLooked }
 func (*CallStarted) Kind() Kind  { return KindCallStarted }
 func (*CallReturned) Kind() Kind { return KindCallReturned }
 func (*CallFailed) Kind() Kind   { return KindCallFailed }
 func (*CallRefused) Kind() Kind  { return KindCallRefused }
 func (*BatonPassed) Kind() Kind  { return KindBatonPassed }
 func (*StateChanged) Kind() Kind { return KindStateChanged }
+func (*FileUndone) Kind() Kind   { return KindFileUndone }
 func (*GateRaised) Kind() Kind   { return KindGateRaised }
 func (*GateSettled) Kind() Kind  { return KindGateSettled }
 func (*TimerFired) Kind() Kind   { return KindTimerFired }

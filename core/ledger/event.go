@@ -19,12 +19,14 @@ const (
 	KindTurnReceived Kind = "turn.received"
 	KindTurnFailed   Kind = "turn.failed"
 	KindCallDecided  Kind = "call.decided"
+	KindCallLooked   Kind = "call.looked"
 	KindCallStarted  Kind = "call.started"
 	KindCallReturned Kind = "call.returned"
 	KindCallFailed   Kind = "call.failed"
 	KindCallRefused  Kind = "call.refused"
 	KindBatonPassed  Kind = "baton.passed"
 	KindStateChanged Kind = "state.changed"
+	KindFileUndone   Kind = "file.undone"
 	KindGateRaised   Kind = "gate.raised"
 	KindGateSettled  Kind = "gate.settled"
 	KindTimerFired   Kind = "timer.fired"
@@ -120,6 +122,8 @@ func blank(k Kind) Data {
 		return &TurnFailed{}
 	case KindCallDecided:
 		return &CallDecided{}
+	case KindCallLooked:
+		return &CallLooked{}
 	case KindCallStarted:
 		return &CallStarted{}
 	case KindCallReturned:
@@ -132,6 +136,8 @@ func blank(k Kind) Data {
 		return &BatonPassed{}
 	case KindStateChanged:
 		return &StateChanged{}
+	case KindFileUndone:
+		return &FileUndone{}
 	case KindGateRaised:
 		return &GateRaised{}
 	case KindGateSettled:

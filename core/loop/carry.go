@@ -6,6 +6,8 @@ import (
 	"sort"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
@@ -54,7 +56,7 @@ func carry(p *project.Project, s *run.State) []Action {
 			continue
 		}
 		if c.Progress == run.Decided && d.Verdict == ledger.Gate {
-			acts = append(acts, Record{ticket(p, s, c)})
+			acts = append(acts, before(p, s, c))
 		}
 		acts = append(acts, settle(s, c)...)
 		ready, why := startable(s, c)
@@ -87,6 +89,29 @@ func carry(p *project.Project, s *run.State) []Action {
 	return handOver(s, passes, blocked)
 }
 
+// before gives what comes before a person is asked about a call: a look at what it
+// would do, where its tool can be looked at, and a refusal where that shows that it
+// cannot succeed; then the ticket.
+func before(p *project.Project, s *run.State, c *run.Call) Action {
+	switch tool := p.Tools[c.Decided.Tool]; {
+	case c.Looked == nil && tool.Looks() && !stubbed(s, c):
+		return Look{Tool: tool, Call: c}
+	case c.Looked != nil && c.Looked.Words != "":
+		return Record{ledger.New(c.Step, &ledger.CallRefused{Words: c.Looked.Words, Why: "it cannot succeed, so nobody is asked"})}
+	}
+	return Record{ticket(p, s, c)}
+}
+
+// Looked gives the event of a look: the difference that the call would make, or the
+// failure that it would be.
+func Looked(t *project.Tool, step, diff string, f *Failure) ledger.Event {
+	d := &ledger.CallLooked{Diff: diff, Why: "what the call would do is looked at before a person is asked"}
+	if f != nil {
+		d.Words = fmt.Sprintf("%s was not called: %s.", t.Name, strings.TrimSuffix(f.Say, "."))
+	}
+	return ledger.New(step, d)
+}
+
 // startable says whether a call has nothing to wait for but its turn in line.
 func startable(s *run.State, c *run.Call) (bool, string) {
 	switch c.Progress {
@@ -98,8 +123,10 @@ func startable(s *run.State, c *run.Call) (bool, string) {
 		return c.Fired, fmt.Sprintf("attempt %d failed, and the wait after it is over", c.Attempt)
 	case run.CallLost:
 		return s.Lost[c.Step] < maxLost && mayRepeat(c), "the service came back; whether this call had been answered is not known, and it may be sent again"
+	case run.Waiting, run.InFlight, run.Unsure, run.Settled, run.Returned, run.CallFailed, run.CallRefused:
+		return false, ""
 	}
-	return false, ""
+	panic(fmt.Sprintf("loop: a call has no progress %d", c.Progress))
 }
 
 func settledWhy(c *run.Call) string {
@@ -115,9 +142,10 @@ func settledWhy(c *run.Call) string {
 	return st.By + " allowed it"
 }
 
-// mayRepeat says whether a call whose outcome is unknown may be sent again by itself.
+// mayRepeat says whether a call whose outcome is unknown may be sent again without
+// asking anybody.
 func mayRepeat(c *run.Call) bool {
-	return c.Decided.Effect == ledger.Read || c.Decided.Replay != ""
+	return c.Decided.Effect == ledger.Read || c.Decided.Resend != ""
 }
 
 // settle records what a ticket's settlement means for its call, lets the
@@ -161,15 +189,17 @@ func settled(c *run.Call) []Action {
 			words += " Its result: " + string(result)
 		}
 		return one(ledger.New(c.Step, &ledger.CallReturned{Result: result, Words: words, By: who}))
+	case ledger.Withdrawn:
+		return one(ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("Not done: the question about %s was withdrawn.", d.Tool), Why: st.Why}))
 	case ledger.GiveUp:
 		return one(ledger.New(c.Step, &ledger.CallFailed{Attempt: c.Attempt, Outcome: ledger.Unknown, Class: "given_up", Say: who + " gave it up", Final: true,
 			Words: fmt.Sprintf("It is not known whether %s was done; %s will not try it again.", d.Tool, who), Why: who + " gave it up"}))
 	}
-	return nil
+	panic(fmt.Sprintf("loop: a ticket that was settled by %q decides nothing about its call", st.Verb))
 }
 
 func outcomeTicket(s *run.State, c *run.Call, why string) ledger.Event {
-	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: s.Turn.Agent, Tool: c.Decided.Tool, Args: c.Args, Why: why + "; a write of unknown outcome is not sent again by itself",
+	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: s.Turn.Agent, Tool: c.Decided.Tool, Args: c.Args, Why: why + "; a write of unknown outcome is not sent again without asking",
 		Ask: fmt.Sprintf("Did %s happen? %s.", c.Decided.Tool, upper(why))}
 	g.Shown = Shown(g)
 	return ledger.New(c.Step, g)
@@ -193,7 +223,8 @@ func upper(s string) string {
 	if s == "" {
 		return s
 	}
-	return strings.ToUpper(s[:1]) + s[1:]
+	r, n := utf8.DecodeRuneInString(s)
+	return string(unicode.ToUpper(r)) + s[n:]
 }
 
 // stillRejected looks at the rules of a tool once more after a person agreed:
@@ -206,8 +237,13 @@ func stillRejected(p *project.Project, s *run.State, c *run.Call) (words string,
 	return Rejected(t, callVars(p, s, t, c))
 }
 
+// stubbed says whether a stub answers the call.
+func stubbed(s *run.State, c *run.Call) bool {
+	return s.Opened.Tools == ledger.ToolsStubs || c.Decided.Rung.Stubs(c.Decided.Effect)
+}
+
 func start(p *project.Project, s *run.State, c *run.Call, why string) Action {
-	stub := s.Opened.Tools == ledger.ToolsStubs || c.Decided.Rung.Stubs(c.Decided.Effect)
+	stub := stubbed(s, c)
 	st := &ledger.CallStarted{Attempt: c.Attempt + 1, Key: ledger.Key(s.Run, c.Step), Stub: stub, Why: why}
 	return Call{Event: ledger.New(c.Step, st), Tool: p.Tools[c.Decided.Tool], Call: c, Started: st}
 }
@@ -225,7 +261,7 @@ func handOver(s *run.State, passes []*run.Call, blocked string) []Action {
 			continue
 		}
 		var args struct{ Because string }
-		_ = json.Unmarshal(d.Args, &args) // written by decideHandoff
+		_ = json.Unmarshal(d.Args, &args) // written by decidePass
 		words := fmt.Sprintf("%s has handed over; %s now talks to the person.", s.Agent, d.To)
 		acts = append(acts,
 			Record{ledger.New(c.Step, &ledger.CallReturned{Result: json.RawMessage(`{"baton":"` + d.To + `"}`), Words: words})},

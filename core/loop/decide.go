@@ -22,7 +22,7 @@ import (
 func decide(p *project.Project, s *run.State) []Action {
 	t := s.Turn
 	var acts []Action
-	calls, row := s.Calls, s.HandoffsRow
+	calls, row := s.Calls, s.PassesRow
 	passed := false
 	for _, c := range t.Calls { // recorded already, where a batch was cut
 		passed = passed || c.Decided.Verdict == ledger.Pass
@@ -30,8 +30,8 @@ func decide(p *project.Project, s *run.State) []Action {
 	for i := len(t.Calls); i < len(t.Reply.Calls); i++ {
 		a := t.Reply.Calls[i]
 		d := &ledger.CallDecided{Turn: t.Step, N: i + 1, ID: a.ID, Tool: a.Tool}
-		if to, ok := strings.CutPrefix(a.Tool, project.HandoffPrefix); ok {
-			decideHandoff(p, s, d, a, to, passed, row)
+		if to, ok := strings.CutPrefix(a.Tool, project.PassPrefix); ok {
+			decidePass(p, s, d, a, to, passed, row)
 			passed = passed || d.Verdict == ledger.Pass
 		} else if calls++; calls > p.Limits.Calls {
 			d.Verdict, d.Why = ledger.Refuse, fmt.Sprintf("the run's %d calls are used up", p.Limits.Calls)
@@ -44,14 +44,14 @@ func decide(p *project.Project, s *run.State) []Action {
 	return acts
 }
 
-func decideHandoff(p *project.Project, s *run.State, d *ledger.CallDecided, a ledger.Ask, to string, passed bool, row int) {
+func decidePass(p *project.Project, s *run.State, d *ledger.CallDecided, a ledger.Ask, to string, passed bool, row int) {
 	agent := p.Agents[s.Agent]
 	refuse := func(why, words string) { d.Verdict, d.Why, d.Words = ledger.Refuse, why, words }
 	switch {
-	case agent == nil || !slices.Contains(agent.Handoffs, to):
+	case agent == nil || !slices.Contains(agent.PassesTo, to):
 		var have []string
 		if agent != nil {
-			have = agent.Handoffs
+			have = agent.PassesTo
 		}
 		whom := "You cannot hand over to anybody."
 		if len(have) > 0 {
@@ -60,8 +60,8 @@ func decideHandoff(p *project.Project, s *run.State, d *ledger.CallDecided, a le
 		refuse("there is no such handoff", fmt.Sprintf("%s cannot hand over to %.100q.%s %s", s.Agent, to, near.Hint(to, have), whom))
 	case passed:
 		refuse("one handoff in a turn: the first one wins", "Not handed over to "+to+": another handoff of the same turn came first.")
-	case row >= p.Limits.Handoffs:
-		refuse(fmt.Sprintf("%d handoffs in a row are the limit", p.Limits.Handoffs), fmt.Sprintf("Not handed over: the conversation has been handed over %d times with nothing done between. Answer the person, or say what is missing.", row))
+	case row >= p.Limits.Passes:
+		refuse(fmt.Sprintf("%d handoffs in a row are the limit", p.Limits.Passes), fmt.Sprintf("Not handed over: the conversation has been handed over %d times with nothing done between. Answer the person, or say what is missing.", row))
 	default:
 		var args struct{ Because string }
 		_ = json.Unmarshal([]byte(a.Args), &args) // a reason that cannot be read is no reason not to hand over
@@ -87,7 +87,7 @@ func decideCall(p *project.Project, s *run.State, d *ledger.CallDecided, a ledge
 		refuse(fmt.Sprintf("%s has no tool %.100q", who, a.Tool), fmt.Sprintf("There is no tool %.100q.%s %s", a.Tool, near.Hint(a.Tool, have), list))
 		return
 	}
-	d.Effect, d.Replay, d.Rung = tool.Effect, tool.Replay, RungOf(s.Opened, tool)
+	d.Effect, d.Resend, d.Rung = tool.Effect, tool.Resend, RungOf(s.Opened, tool)
 	args, ok := readArgs(s, d, tool, a.Args)
 	if !ok {
 		return
@@ -145,8 +145,8 @@ func callable(p *project.Project, s *run.State) []string {
 	}
 	if a := p.Agents[s.Agent]; a != nil {
 		have = append(have, a.Tools...)
-		for _, h := range a.Handoffs {
-			have = append(have, project.HandoffPrefix+h)
+		for _, h := range a.PassesTo {
+			have = append(have, project.PassPrefix+h)
 		}
 	}
 	return have
@@ -218,7 +218,7 @@ func Rejected(t *project.Tool, v expr.Vars) (words string, hit bool) {
 	for _, u := range t.Unless {
 		yes, err := u.When.True(v)
 		if err != nil {
-			return fmt.Sprintf("%s was not called: a rule of it could not be looked at (%v).", t.Name, err), true
+			return fmt.Sprintf("%s was not called: a rule of it failed to evaluate (%v).", t.Name, err), true
 		}
 		if !yes {
 			continue
@@ -240,6 +240,9 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 		g = &project.Gate{} // the rung asks
 	}
 	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: s.Turn.Agent, Tool: tool.Name, Args: c.Args, By: g.By, Because: c.Decided.Because, Why: c.Decided.Why}
+	if c.Looked != nil {
+		raise.Diff = c.Looked.Diff
+	}
 	if g.Within > 0 {
 		due := s.At.Add(g.Within)
 		raise.Due = &due
@@ -261,7 +264,7 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 // Shown is the hash of what a person sees of a ticket. A settlement names it,
 // so that nobody agrees to what they did not see.
 func Shown(g *ledger.GateRaised) ledger.Hash {
-	return ledger.HashOf([]byte(g.Tool + "\x00" + string(g.Args) + "\x00" + g.Ask))
+	return ledger.HashOf([]byte(g.Tool + "\x00" + string(g.Args) + "\x00" + g.Ask + "\x00" + g.Diff))
 }
 
 func vars(p *project.Project, s *run.State, t *project.Tool, args any) expr.Vars {

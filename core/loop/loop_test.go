@@ -212,7 +212,7 @@ func TestAWriteOfUnknownOutcomeIsNotSentAgainByItself(t *testing.T) {
 		w.Settle("t1.c1", ledger.NotHappened, nil)
 		assert.Equal(t, []string{"call toot t1.c1"}, names(w.Step()), "it did not happen: it is done now")
 	})
-	t.Run("replay: key sends it again with the same key", func(t *testing.T) {
+	t.Run("resend: key sends it again with the same key", func(t *testing.T) {
 		w := start(t, "pay")
 		w.Fail("t1.c1", unknown)
 		assert.Empty(t, w.Step())
@@ -330,7 +330,7 @@ func TestHandoffsInARowAreLimitedInWords(t *testing.T) {
 	}
 	w.Step()
 	assert.Contains(t, w.Words()[0], "has been handed over 3 times with nothing done between")
-	assert.Equal(t, 3, w.S.Handoffs)
+	assert.Equal(t, 3, w.S.Passes)
 }
 
 func TestTimeHeldDoesNotCount(t *testing.T) {

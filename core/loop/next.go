@@ -16,7 +16,7 @@ const (
 	maxLost     = 3 // times a step may be lost before a person is asked
 )
 
-// Action is one thing that has to happen: Record, Ask or Call.
+// Action is one thing that has to happen: Record, Ask, Look or Call.
 type Action interface{ action() }
 
 // Record is an event to append; nothing else follows from it but what Next says then.
@@ -26,6 +26,13 @@ type Record struct{ Event ledger.Event }
 type Ask struct {
 	Event ledger.Event
 	Built prompt.Built
+}
+
+// Look is a look at what a call would do, without any consequence, before a person is
+// asked: take it, and append what Looked gives.
+type Look struct {
+	Tool *project.Tool
+	Call *run.Call
 }
 
 // Call is a tool call: append Event, its intent, then carry it out.
@@ -38,6 +45,7 @@ type Call struct {
 
 func (Record) action() {}
 func (Ask) action()    {}
+func (Look) action()   {}
 func (Call) action()   {}
 
 // Next gives what has to happen now and has not begun. It is empty when the
@@ -72,6 +80,9 @@ func Next(p *project.Project, s *run.State, now time.Time) []Action {
 			prob = *t.Problem
 		}
 		return fail(prob, "the turn brought no reply")
+	case run.Received:
+	default:
+		panic(fmt.Sprintf("loop: a turn has no phase %d", t.Phase))
 	}
 	if len(t.Reply.Calls) == 0 {
 		return answer(s, t)
@@ -160,7 +171,7 @@ func again(p *project.Project, s *run.State, now time.Time, why string) []Action
 func send(p *project.Project, s *run.State, now time.Time, step string, n int, model string, attempt int, why string) []Action {
 	b, err := prompt.Build(p, s, model, now)
 	if err != nil {
-		return fail(ledger.Problem{Class: "prompt", Say: err.Error(), Remedy: "Mend the project and ask again."}, "the request could not be made")
+		return fail(ledger.Problem{Class: "prompt", Say: err.Error(), Remedy: "Fix the project's file and ask again."}, "the request could not be made")
 	}
 	b.Step = step
 	kept, added := prompt.Delta(s.LastSent, b.Hashes)

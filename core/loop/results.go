@@ -15,6 +15,7 @@ import (
 	"stonebaton/core/prompt"
 	"stonebaton/core/run"
 	"stonebaton/core/schema"
+	"stonebaton/core/scope"
 	"stonebaton/core/value"
 )
 
@@ -90,7 +91,7 @@ func Speak(t *project.Tool, v expr.Vars, r Result, handle string) (Spoken, *Fail
 
 // FailedWords gives what the model reads of a failure.
 func FailedWords(t *project.Tool, v expr.Vars, f *Failure) string {
-	v["error"] = map[string]any{"status": int64(f.Status), "class": f.Class, "say": f.Say, "body": f.Body}
+	v["error"] = scope.FailureOf(f.Status, f.Class, f.Say, f.Body)
 	for _, s := range t.Failed {
 		if s.When != nil {
 			if yes, err := s.When.True(v); err != nil || !yes {
@@ -132,7 +133,7 @@ func CallReturned(p *project.Project, s *run.State, step string, r Result, took 
 	}
 	raw, err := json.Marshal(r.Value)
 	if err != nil {
-		return []ledger.Event{CallFailed(p, s, step, Failure{Outcome: ledger.Unknown, Class: "result", Say: "the result is no JSON: " + err.Error(), Sent: r.Sent}, took, now, jitter)}
+		return []ledger.Event{CallFailed(p, s, step, Failure{Outcome: ledger.Unknown, Class: "result", Say: "the result is not JSON: " + err.Error(), Sent: r.Sent}, took, now, jitter)}
 	}
 	ret := &ledger.CallReturned{Result: raw, Words: amended(c) + sp.Words, Sent: r.Sent, MS: took.Milliseconds()}
 	if !sp.Whole {
@@ -201,7 +202,7 @@ func CallFailed(p *project.Project, s *run.State, step string, f Failure, took t
 	stopping := s.Stop != nil || s.TimeUp
 	sure := f.Outcome == ledger.NotDone || t.Effect == ledger.Read
 	switch {
-	case f.Retry && (sure || c.Decided.Replay != "") && c.Attempt <= t.Retries && !stopping:
+	case f.Retry && (sure || c.Decided.Resend != "") && c.Attempt <= t.Retries && !stopping:
 		d.RetryAt = backoff(now, c.Attempt, f.After, jitter)
 		d.Why = fmt.Sprintf("attempt %d of %d; it may be tried again", c.Attempt, t.Retries+1)
 		return ledger.New(step, d)
@@ -249,7 +250,7 @@ func TurnFailed(p *project.Project, s *run.State, f ModelFailure, took time.Dura
 
 // TurnReceived gives the event of a reply, its cost worked out.
 func TurnReceived(p *project.Project, s *run.State, r prompt.Reply, took time.Duration) ledger.Event {
-	d := &ledger.TurnReceived{Text: r.Text, Calls: r.Calls, Finish: r.Finish, Model: r.Model, Usage: r.Usage, MS: took.Milliseconds()}
+	d := &ledger.TurnReceived{Text: r.Text, Calls: r.Calls, Reasoning: r.Reasoning, Finish: r.Finish, Model: r.Model, Usage: r.Usage, MS: took.Milliseconds()}
 	for i := range d.Calls {
 		if d.Calls[i].ID == "" {
 			d.Calls[i].ID = fmt.Sprintf("%s_%d", s.Turn.Step, i+1)

@@ -26,7 +26,7 @@ input: {type: object, required: [times], properties: {times: {type: integer, des
 `+extra+"\n"), "Ring it.")
 }
 
-const ringStub = "stubs: [{returns: rung}]\nreplay: key\n"
+const ringStub = "stubs: [{returns: rung}]\nresend: key\n"
 
 func TestArgumentsAreRepairedAndItIsRecorded(t *testing.T) {
 	w := bigger(t, ringStub)
@@ -80,12 +80,12 @@ gate: {}
 	assert.Equal(t, "It is quiet now.", w.Words()[0], "so is what has changed meanwhile")
 }
 
-func TestARuleThatCannotBeLookedAtRejects(t *testing.T) {
+func TestARuleThatFailsToEvaluateRejects(t *testing.T) {
 	w := bigger(t, ringStub+"unless: [{when: \"10 / (args.times - 1) > 1\", say: no}]\n")
 	w.Step()
 	w.Reply("", `ring {"times":1}`)
 	w.Step()
-	assert.Contains(t, w.Words()[0], "a rule of it could not be looked at")
+	assert.Contains(t, w.Words()[0], "a rule of it failed to evaluate")
 }
 
 func TestADirectResultIsTheAnswer(t *testing.T) {

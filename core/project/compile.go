@@ -14,6 +14,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/near"
 	"stonebaton/core/schema"
+	"stonebaton/core/scope"
 )
 
 // Defaults of limits, memory and times. Each can be set in the files.
@@ -21,7 +22,7 @@ const (
 	defaultTurns    = 12
 	defaultCalls    = 40
 	defaultSameCall = 3
-	defaultHandoffs = 6
+	defaultPasses   = 6
 	defaultTime     = 10 * time.Minute
 	modelTimeout    = 60 * time.Second
 )
@@ -30,12 +31,12 @@ func (c *compiler) compile() {
 	var m struct {
 		Project, Summary, Timezone, Start, Model string
 		Models                                   map[string]struct {
-			Wire, URL, Key, Name, Lines, Timeout, Fallback string
-			Headers                                        map[string]string
-			Temperature                                    float64
-			MaxTokens                                      int `json:"max_tokens"`
-			Price                                          Price
-			Retry                                          *int
+			Speaks, URL, Key, Name, Lines, Timeout, Fallback string
+			Headers                                          map[string]string
+			Temperature                                      *float64
+			MaxTokens                                        int `json:"max_tokens"`
+			Price                                            Price
+			Retry                                            *int
 		}
 		Limits    rawLimits
 		State     map[string]any
@@ -58,11 +59,15 @@ func (c *compiler) compile() {
 	p.Limits = m.Limits.limits()
 	p.Rung, p.Bare = m.Rung.Lower(ledger.RungFree), m.Sandbox == "none"
 	if m.State != nil {
+		if _, said := m.State["additionalProperties"]; !said {
+			m.State["additionalProperties"] = false // a misspelt fact is found at once
+		}
 		p.State = c.schema(c.main, "/state", m.State)
+		c.contradictions(c.main, "/state", p.State)
 	}
 	for name, r := range m.Models {
 		at := "/models/" + name
-		md := &Model{Name: name, Wire: r.Wire, Remote: r.Name, Lines: r.Lines, Headers: map[string]string{}, Temperature: r.Temperature,
+		md := &Model{Name: name, Speaks: r.Speaks, Remote: r.Name, Lines: r.Lines, Headers: map[string]string{}, Temperature: r.Temperature,
 			MaxTokens: r.MaxTokens, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback}
 		md.URL, md.Key = c.vars(c.main, at+"/url", r.URL), c.vars(c.main, at+"/key", r.Key)
 		for k, v := range r.Headers {
@@ -74,18 +79,18 @@ func (c *compiler) compile() {
 		if r.Retry != nil {
 			md.Retries = *r.Retry
 		}
-		if r.Wire == "chat-completions" {
+		if r.Speaks == "chat-completions" {
 			if r.URL == "" {
 				c.report(Error, c.main.at(at), "Add url: with the base URL of the endpoint.", "the model %q has no url", name)
 			}
 			if r.Lines != "" {
-				c.report(Error, c.main.at(at+"/lines"), "", "lines are for the wire understudy")
+				c.report(Error, c.main.at(at+"/lines"), "", "lines are for models that speak understudy")
 			}
 			if md.Remote == "" {
 				md.Remote = name
 			}
 		} else if r.URL != "" || r.Key != "" {
-			c.report(Error, c.main.at(at), "Leave url and key away, or use the wire chat-completions.", "the understudy of %q is in process; it takes no url or key", name)
+			c.report(Error, c.main.at(at), "Remove url: and key:, or write speaks: chat-completions.", "the understudy of %q is in process; it takes no url or key", name)
 		}
 		if r.Key != "" && !secretRef.MatchString(r.Key) {
 			c.report(Error, c.main.at(at+"/key"), "Write key: ${secret:NAME} and put NAME=… into .env or the environment.", "a key must not be written into a file")
@@ -144,10 +149,10 @@ func (c *compiler) compile() {
 }
 
 type rawLimits struct {
-	Turns, Calls, Tokens, Handoffs int
-	Cost                           float64
-	Time                           string
-	SameCall                       int `json:"same_call"`
+	Turns, Calls, Tokens, Passes int
+	Cost                         float64
+	Time                         string
+	SameCall                     int `json:"same_call"`
 }
 
 func (r rawLimits) limits() Limits {
@@ -158,7 +163,7 @@ func (r rawLimits) limits() Limits {
 		return n
 	}
 	l := Limits{Turns: or(r.Turns, defaultTurns), Calls: or(r.Calls, defaultCalls), Tokens: r.Tokens, Cost: r.Cost,
-		Time: defaultTime, SameCall: or(r.SameCall, defaultSameCall), Handoffs: or(r.Handoffs, defaultHandoffs)}
+		Time: defaultTime, SameCall: or(r.SameCall, defaultSameCall), Passes: or(r.Passes, defaultPasses)}
 	if r.Time != "" {
 		l.Time = span(r.Time)
 	}
@@ -203,6 +208,9 @@ func (c *compiler) missing(at Place, what, name string, have []string) {
 	if _, ok := c.names[what+" "+name]; ok {
 		return // it is there, but broken: that is reported where it stands
 	}
+	if what == "tool" && c.anyTool {
+		return // a source that is broken may bring it
+	}
 	list := "There is none yet."
 	if len(have) > 0 {
 		list = "There is: " + near.List(have) + "."
@@ -213,12 +221,16 @@ func (c *compiler) missing(at Place, what, name string, have []string) {
 // vars puts the values of ${NAME} in; secrets stay as they are named.
 func (c *compiler) vars(d *document, at, s string) string {
 	return variable.ReplaceAllStringFunc(s, func(m string) string {
-		name := variable.FindStringSubmatch(m)[1]
+		part := variable.FindStringSubmatch(m)
+		name := part[1]
 		v, ok := c.src.Env[name]
+		if (!ok || v == "") && part[2] != "" {
+			return part[3] // the default
+		}
 		if !ok {
 			if !c.unset[name] {
 				c.unset[name] = true
-				c.report(Warning, d.at(at), "Set it in the environment or in the project's .env.", "the variable %s is not set; what needs it will fail when it is used", name)
+				c.report(Warning, d.at(at), "Set it in the environment or in the project's .env, or write ${"+name+":-default}.", "the variable %s is not set; what needs it will fail when it is used", name)
 			}
 			return m
 		}
@@ -236,17 +248,7 @@ func (c *compiler) schema(d *document, at string, doc map[string]any) *schema.Sc
 }
 
 func (c *compiler) scope(d *document, names map[string]map[string]any) *expr.Scope {
-	all := map[string]map[string]any{
-		"person":  expr.Object(map[string]any{"name": expr.Text}),
-		"today":   expr.Text,
-		"now":     expr.Moment,
-		"project": expr.Text,
-		"run":     expr.Object(map[string]any{"id": expr.Text, "session": expr.Text}),
-		"state":   stateDoc(c.p.State),
-	}
-	for k, v := range names {
-		all[k] = v
-	}
+	all := scope.Types(stateDoc(c.p.State), names)
 	s, err := expr.NewScope(all)
 	if err != nil {
 		c.report(Error, d.at(""), "", "%v", err)
@@ -268,7 +270,7 @@ func (c *compiler) wrong(d *document, at string, e *expr.Error) {
 	if e.Col > 1 && p.Col > 0 {
 		p.Col += e.Col - 1
 	}
-	c.report(Error, p, "", "%s: %s", strings.ReplaceAll(strings.TrimPrefix(at, "/"), "/", "."), e.Say)
+	c.report(Error, p, e.Remedy, "%s: %s", strings.ReplaceAll(strings.TrimPrefix(at, "/"), "/", "."), e.Say)
 }
 
 func (c *compiler) loose(d *document, at string, fields []string) {
@@ -300,7 +302,31 @@ func (c *compiler) template(d *document, s *expr.Scope, at, src string) *expr.Te
 		c.wrong(d, at, err)
 		return nil
 	}
+	c.loose(d, at, t.Unguarded())
+	c.suspect(d, s, at, src)
 	return t
+}
+
+// suspect warns of texts that stand as they are, though an expression was probably
+// meant.
+func (c *compiler) suspect(d *document, s *expr.Scope, at string, v any) {
+	switch x := v.(type) {
+	case string:
+		if strings.HasPrefix(x, "=") {
+			return
+		}
+		if piece, instead := s.Suspect(x, !strings.Contains(x, "{{")); piece != "" {
+			c.coded("text", Warning, d.at(at), "Write "+instead+" for the value.", "%q stands as it is: it is a text, not an expression", piece)
+		}
+	case []any:
+		for i, e := range x {
+			c.suspect(d, s, at+"/"+strconv.Itoa(i), e)
+		}
+	case map[string]any:
+		for _, k := range keysOf(x) {
+			c.suspect(d, s, at+"/"+k, x[k])
+		}
+	}
 }
 
 func (c *compiler) mapping(d *document, s *expr.Scope, at string, v any) *expr.Mapping {
@@ -312,13 +338,16 @@ func (c *compiler) mapping(d *document, s *expr.Scope, at string, v any) *expr.M
 		c.wrong(d, at+place, err)
 		return nil
 	}
+	c.loose(d, at, m.Unguarded())
+	c.suspect(d, s, at, v)
 	return m
 }
 
 func (c *compiler) agent(d *document, model string) {
 	var r struct {
 		Agent, Summary, Prompt, Model string
-		Tools, Handoffs               []string
+		Tools                         []string
+		PassesTo                      []string `json:"passes_to"`
 		Memory                        struct {
 			Keep     string
 			Messages int
@@ -326,7 +355,7 @@ func (c *compiler) agent(d *document, model string) {
 		Limits struct{ Turns int }
 	}
 	c.into(d, &r)
-	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, Handoffs: r.Handoffs, Turns: r.Limits.Turns, Place: d.at("/agent")}
+	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, PassesTo: r.PassesTo, Turns: r.Limits.Turns, Place: d.at("/agent"), Said: d.at("/prompt")}
 	if secretRef.MatchString(r.Prompt) {
 		c.report(Error, d.at("/prompt"), "Give the secret to the tool that needs it.", "a prompt must not refer to a secret: the model, and everybody who reads the run, would see it")
 	}
@@ -370,7 +399,7 @@ func (c *compiler) references() {
 		if a == nil {
 			continue
 		}
-		for _, h := range a.Handoffs {
+		for _, h := range a.PassesTo {
 			if !reached[h] {
 				reached[h] = true
 				queue = append(queue, h)
@@ -386,16 +415,16 @@ func (c *compiler) references() {
 		if a == nil {
 			continue
 		}
-		for i, h := range a.Handoffs {
-			at := d.at(fmt.Sprintf("/handoffs/%d", i))
+		for i, h := range a.PassesTo {
+			at := d.at(fmt.Sprintf("/passes_to/%d", i))
 			if h == name {
-				c.report(Error, at, "Leave it away.", "%q cannot hand over to itself", name)
+				c.report(Error, at, "Remove it.", "%q cannot hand over to itself", name)
 			} else if c.p.Agents[h] == nil {
 				c.missing(at, "agent", h, agents)
 			}
 		}
 		if !reached[name] {
-			c.report(Warning, d.at("/agent"), fmt.Sprintf("Put it into handoffs: of another agent, or begin there with -to %s.", name), "nobody hands over to %q", name)
+			c.report(Warning, d.at("/agent"), fmt.Sprintf("Put it into passes_to: of another agent, or begin there with -to %s.", name), "nobody hands over to %q", name)
 		}
 	}
 }
@@ -409,6 +438,7 @@ func (c *compiler) drill(d *document) {
 		Say                                       any
 		State                                     map[string]any
 		Gates                                     map[string]any
+		Stubs                                     map[string][]rawStub
 		Expect                                    json.RawMessage
 	}
 	c.into(d, &r)
@@ -445,16 +475,20 @@ func (c *compiler) drill(d *document) {
 			}
 		}
 	}
-	// the expectation of the drill as a whole is that of its last message
-	last := &dr.Says[len(dr.Says)-1]
-	if last.Expect != nil {
-		c.report(Error, d.at("/expect"), "Keep one of them.", "the last message and the drill both have an expect:")
-	}
-	last.Expect = c.expect(d, "/expect", r.Expect)
+	c.expectations(d, dr, r.Expect)
 	for _, tool := range keysOf(r.Rungs) {
 		if c.p.Tools[tool] == nil {
 			c.missing(d.key("/rungs/"+tool), "tool", tool, keysOf(c.p.Tools))
 		}
+	}
+	dr.Stubs = map[string][]Stub{}
+	for _, name := range keysOf(r.Stubs) {
+		tool := c.p.Tools[name]
+		if tool == nil {
+			c.missing(d.key("/stubs/"+name), "tool", name, keysOf(c.p.Tools))
+			continue
+		}
+		dr.Stubs[name] = c.stubsOf(d, "/stubs/"+name, r.Stubs[name], tool, c.scope(d, map[string]map[string]any{"args": tool.Input.Doc()}))
 	}
 	for _, tool := range keysOf(r.Gates) {
 		at := "/gates/" + tool
@@ -481,19 +515,63 @@ func (c *compiler) drill(d *document) {
 		}
 		dr.Gates[tool] = g
 	}
-	if c.p.State != nil {
-		for _, f := range c.p.State.Check(anyMap(r.State)) {
-			c.report(Error, d.at("/state"+f.Path), "", "state: %s", schema.Say([]schema.Fault{f}))
-		}
-	}
+	c.known(d, "/state", r.State)
 	c.p.Drills = append(c.p.Drills, dr)
 }
 
-func anyMap(m map[string]any) any {
-	if m == nil {
-		return map[string]any{}
+// expectations gives the drill's expect to its last message. Each message may have its
+// own; at least one of them must.
+func (c *compiler) expectations(d *document, dr *Drill, raw json.RawMessage) {
+	last := &dr.Says[len(dr.Says)-1]
+	switch {
+	case raw == nil:
+		if !slices.ContainsFunc(dr.Says, func(s DrillSay) bool { return s.Expect != nil }) {
+			c.report(Error, d.at("/drill"), "Add expect: to the drill, which is about its last message, or to a message under say:.", "the drill %q expects nothing", dr.Name)
+		}
+	case last.Expect != nil:
+		c.report(Error, d.key("/expect"), "Remove expect: of the drill, or that of its last message: both are about the same run.", "the last message has two expectations")
+	default:
+		last.Expect = c.expect(d, "/expect", raw)
 	}
-	return m
+}
+
+// known checks facts against the schema of the state. A project without one has none.
+func (c *compiler) known(d *document, at string, facts map[string]any) {
+	if len(facts) == 0 {
+		return
+	}
+	for _, f := range c.p.CheckState(facts) {
+		c.report(Error, d.key(at+f.Path), "", "state: %s", schema.Say([]schema.Fault{f}))
+	}
+}
+
+// CheckState says what is wrong with facts: one that the state does not have, or a
+// value that does not fit. Facts that are not given are not looked for.
+func (p *Project) CheckState(facts map[string]any) []schema.Fault {
+	if p.State == nil {
+		var out []schema.Fault
+		for _, k := range keysOf(facts) {
+			out = append(out, schema.Fault{Path: "/" + k, Say: "is not known here; the project describes no state: in " + Main})
+		}
+		return out
+	}
+	return slices.DeleteFunc(p.State.Check(facts), func(f schema.Fault) bool {
+		_, given := facts[strings.TrimPrefix(f.Path, "/")]
+		return !given && strings.HasPrefix(f.Say, "is missing")
+	})
+}
+
+// NewState gives the state that a session begins with: the facts that it is given, and
+// the defaults of the schema.
+func (p *Project) NewState(facts map[string]any) map[string]any {
+	if facts == nil {
+		facts = map[string]any{}
+	}
+	with, _, _ := p.State.Repair(any(facts))
+	if m, ok := with.(map[string]any); ok && len(m) > 0 {
+		return m
+	}
+	return nil
 }
 
 func (c *compiler) expect(d *document, at string, raw json.RawMessage) *Expect {
@@ -508,7 +586,7 @@ func (c *compiler) expect(d *document, at string, raw json.RawMessage) *Expect {
 		}
 	}
 	tool := func(p, name string) {
-		if c.p.Tools[name] == nil && !strings.HasPrefix(name, HandoffPrefix) {
+		if c.p.Tools[name] == nil && !strings.HasPrefix(name, PassPrefix) {
 			c.missing(d.at(at+p), "tool", name, keysOf(c.p.Tools))
 		}
 	}
@@ -518,15 +596,10 @@ func (c *compiler) expect(d *document, at string, raw json.RawMessage) *Expect {
 	for i, n := range x.Never {
 		tool(fmt.Sprintf("/never/%d", i), n)
 	}
+	c.known(d, at+"/state", x.State)
 	if x.WhereIs != "" {
-		s := c.scope(d, map[string]map[string]any{"run": RunDoc, "answer": expr.Text})
+		s := c.scope(d, map[string]map[string]any{"run": scope.Outcome, "answer": expr.Text})
 		x.Where = c.cond(d, s, at+"/where", x.WhereIs)
 	}
 	return x
 }
-
-// RunDoc describes what a drill's where: may ask of a run.
-var RunDoc = expr.Object(map[string]any{
-	"id": expr.Text, "session": expr.Text, "status": expr.Text, "turns": expr.Whole, "calls": expr.Whole,
-	"tokens": expr.Whole, "cost": expr.Number, "handoffs": expr.Whole,
-})

@@ -22,8 +22,8 @@ type Toolbox struct {
 	Hash      ledger.Hash
 }
 
-// handoffParameters is the input of every handoff.
-var handoffParameters = json.RawMessage(`{"additionalProperties":false,"properties":{"because":{"description":"Why they should take over, in one sentence.","type":"string"}},"type":"object"}`)
+// passParameters is the input of every handoff.
+var passParameters = json.RawMessage(`{"additionalProperties":false,"properties":{"because":{"description":"Why they should take over, in one sentence.","type":"string"}},"type":"object"}`)
 
 // Contract gives the tool as a model sees it.
 func (t *Tool) Contract() Contract {
@@ -88,8 +88,8 @@ func (p *Project) pack() {
 		for _, t := range a.Tools {
 			contracts = append(contracts, p.Tools[t].Contract())
 		}
-		for _, h := range a.Handoffs {
-			contracts = append(contracts, Contract{Name: HandoffPrefix + h, Summary: "Hand the conversation over to " + h + ": " + p.Agents[h].Summary, Parameters: handoffParameters})
+		for _, h := range a.PassesTo {
+			contracts = append(contracts, Contract{Name: PassPrefix + h, Summary: "Hand the conversation over to " + h + ": " + p.Agents[h].Summary, Parameters: passParameters})
 		}
 		a.Box = box(contracts)
 	}

@@ -30,10 +30,13 @@ var Codes = map[string]string{
 	"names":       "names that differ by a letter",
 	"shape":       "an input that is deep, wide or long",
 	"when":        "a summary that says what the tool is, but not when to use it",
-	"gate":        "a write with neither gate nor replay",
+	"gate":        "a write with neither gate: nor resend:",
 	"output":      "something reads a field of a result that has no schema",
 	"key":         "what looks like a key or password",
 	"secret":      "a secret with no value",
+	"stub":        "a tool on a rung of stubs that has none",
+	"text":        "a text that looks like an expression",
+	"unused":      "a tool that no agent has",
 }
 
 // Bounds beyond which a contract is hard for models.
@@ -57,7 +60,7 @@ var (
 	what     = regexp.MustCompile(`(?i)^(the|a|an|this|that|tool|function|api|endpoint|data|information|info|returns?|gets?|provides?|represents?|contains?)\b`)
 )
 
-// Judge says what is doubtful about one contract, read by itself.
+// Judge says what is doubtful about one contract, read alone.
 func Judge(name, summary string, input map[string]any) []Remark {
 	var out []Remark
 	say := func(code string, g Grade, path, remedy, format string, args ...any) {
@@ -163,7 +166,7 @@ type judged struct {
 	raw  rawTool
 }
 
-// judge reports what a careful colleague would say of the tools, each by itself
+// judge reports what a careful colleague would say of the tools, each alone
 // and side by side.
 func (c *compiler) judge() {
 	for _, j := range c.judged {
@@ -171,7 +174,7 @@ func (c *compiler) judge() {
 		c.about = t.Name
 		for _, r := range Judge(t.Name, t.Summary, j.raw.Input) {
 			if j.raw.Builtin != nil && strings.HasPrefix(r.Path, "/input") && j.raw.Builtin.Do != "state.set" {
-				continue // what ships with the program is not theirs to mend
+				continue // what ships with the program is not theirs to fix
 			}
 			at := d.at(r.Path)
 			if _, ok := d.value["summary"]; r.Path == "/summary" && !ok {
@@ -182,8 +185,8 @@ func (c *compiler) judge() {
 		switch {
 		case t.Effect == ledger.Irreversible && t.Gate == nil:
 			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first.", "%q cannot be undone and no gate stands before it", t.Name)
-		case t.Effect == ledger.Write && t.Gate == nil && t.Replay == "" && !t.Inward():
-			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first, or replay: key where the service knows a repeated request; if it only reads, say effect: read.", "%q writes, with neither gate nor replay: nobody is asked, and after a crash it may be done twice", t.Name)
+		case t.Effect == ledger.Write && t.Gate == nil && t.Resend == "" && !t.Inward():
+			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first, or resend: key where the service knows a repeated request; if it only reads, say effect: read.", "%q writes, with neither gate: nor resend: nobody is asked, and after a crash it may be done twice", t.Name)
 		}
 		if j.raw.Output == nil {
 			if strings.Contains(j.raw.Says.Done, "result.") {
@@ -197,7 +200,23 @@ func (c *compiler) judge() {
 		}
 	}
 	c.judgeSideBySide()
+	c.judgeUse()
 	c.about = ""
+}
+
+// judgeUse tells of tools that no agent has, where others are used.
+func (c *compiler) judgeUse() {
+	used := map[string]bool{}
+	for _, a := range c.p.Agents {
+		for _, t := range a.Tools {
+			used[t] = true
+		}
+	}
+	for _, j := range c.judged {
+		if c.about = j.tool.Name; len(used) > 0 && !used[j.tool.Name] {
+			c.coded("unused", Hint, j.tool.Place, "Put it into tools: of an agent.", "no agent has the tool %q", j.tool.Name)
+		}
+	}
 }
 
 // judgeSideBySide looks at tools that one model sees together: those of an agent.
@@ -292,7 +311,7 @@ func (c *compiler) fewer() {
 		return p.Code == "alike" && n > mostAlike
 	})
 	if n > mostAlike {
-		c.report(Warning, Place{Main, 1, 1}, "Mend those that are listed, or give the tools to several agents.", "%d more pairs of tools will be confused", n-mostAlike)
+		c.report(Warning, Place{Main, 1, 1}, "Fix those that are listed, or give the tools to several agents.", "%d more pairs of tools will be confused", n-mostAlike)
 	}
 }
 
@@ -345,11 +364,29 @@ func (c *compiler) accept() {
 	}
 	c.problems = kept
 	for m := range marks {
-		if !used[m] && m.code != "secret" {
-			c.report(Hint, Place{m.file, m.line, 1}, "Take that away.", "there is no %q to accept here any more", m.code)
+		if used[m] || m.code == "secret" {
+			continue
 		}
+		if at := c.nearest(m.file, m.line, m.code); at > 0 {
+			c.report(Warning, Place{m.file, m.line, 1}, fmt.Sprintf("Put it at the end of line %d, or on the line above.", at), "# accept %s stands on the wrong line", m.code)
+			continue
+		}
+		c.report(Hint, Place{m.file, m.line, 1}, "Remove the comment.", "there is no %q to accept here any more", m.code)
 	}
 }
+
+// nearest gives the line of the problem with a code that is nearest to a line of a
+// file; 0 where the file has none.
+func (c *compiler) nearest(file string, line int, code string) (found int) {
+	for _, p := range c.problems {
+		if p.File == file && p.Code == code && (found == 0 || abs(p.Line-line) < abs(found-line)) {
+			found = p.Line
+		}
+	}
+	return found
+}
+
+func abs(n int) int { return max(n, -n) }
 
 // Accepts says whether a line accepts a problem in place.
 func Accepts(line, code string) bool {

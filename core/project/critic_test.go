@@ -50,7 +50,7 @@ tool: clash
 summary: Show what a schema that contradicts itself looks like, when it is asked for.
 input: {type: object, required: [a], properties: {b: {type: integer, minimum: 5, maximum: 1, description: A count.}}}
 stubs: [{returns: 1}]
-replay: safe
+resend: safe
 `
 
 func checked(t *testing.T, more string) []string {
@@ -74,7 +74,7 @@ func TestEveryMistakeIsTold(t *testing.T) {
 		`warning t.yaml:19:17 sets.booking reads a field of the result of "tide_b", which has no schema`,
 		`"fits" and "tide_b" of desk will be confused: both say asked, berths, length, out, suit, vessel, work`,
 		`hint t.yaml:25:8 the input of "fits" has 13 parameters`,
-		`warning t.yaml:29:7 "burn" writes, with neither gate nor replay`,
+		`warning t.yaml:29:7 "burn" writes, with neither gate: nor resend:`,
 		`error t.yaml:31:64 this looks like a key | Name it as ${secret:NAME}`,
 		`error t.yaml:35:54 b contradicts itself: its least value is above its greatest`,
 		`"a" is required, but no property of that name is allowed`,
@@ -100,7 +100,7 @@ input:
 stubs: [{returns: rung}]
 `
 	silent := func(text string) string {
-		_, probs := compile(map[string]string{project.Main: coretest.Main, "t.yaml": text}, nil)
+		_, probs := compile(map[string]string{project.Main: strings.Replace(coretest.Main, "tools: [look, reserve]", "tools: [look, reserve, bell]", 1), "t.yaml": text}, nil)
 		return strings.Join(probs, "\n")
 	}
 	assert.Empty(t, silent(tool))
@@ -110,7 +110,7 @@ stubs: [{returns: rung}]
 	assert.Contains(t, silent(strings.Replace(tool, "accept unit", "accept format", 1)), `has no unit`, "another code accepts nothing")
 }
 
-func TestTheDemoHasNothingToMend(t *testing.T) {
+func TestTheDemoHasNothingToFix(t *testing.T) {
 	for _, s := range []string{"Look a vessel up by its name; gives its length.", "List the free berths that fit a vessel.", "Reserve a berth for one call of a vessel."} {
 		assert.Empty(t, project.Judge("x", s, map[string]any{"type": "object"}))
 	}
@@ -232,8 +232,8 @@ func TestAStubHasToFitTheContract(t *testing.T) {
 }
 
 func offers() map[string]project.Catalogue {
-	return map[string]project.Catalogue{"st": {From: "station 1", Missing: map[string]string{"forcast": ` Did you mean "forecast"?`}, Tools: []project.Offer{
-		{Name: "getForecast", Tool: "get_forecast", Summary: "Tell the weather of a day when asked.", Says: "read", Input: map[string]any{"type": "object", "properties": map[string]any{"day": map[string]any{"type": "string", "format": "date", "description": "The day."}}}},
+	return map[string]project.Catalogue{"st": {From: "station 1", Missing: map[string]string{"reprot": ` Did you mean "report"?`}, Tools: []project.Offer{
+		{Name: "getReport", Tool: "get_report", Summary: "Tell the state of the bar on a day when asked.", Says: "read", Input: map[string]any{"type": "object", "properties": map[string]any{"day": map[string]any{"type": "string", "format": "date", "description": "The day."}}}},
 		{Name: "broken", Tool: "broken", Fault: "its input is not an object"}}}}
 }
 
@@ -251,32 +251,32 @@ func said(probs []project.Problem) []string {
 }
 
 func TestOnlyWhatIsTakenComesInAndItsEffectIsOursToSay(t *testing.T) {
-	p, probs := source("source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getForecast]\nprefix: wx_\ntune:\n  getForecast:\n    rung: ask\n    gate: {by: [ann]}\n    stubs: [{returns: calm}]\n")
+	p, probs := source("source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getReport]\nprefix: sig_\ntune:\n  getReport:\n    rung: ask\n    gate: {by: [master]}\n    stubs: [{returns: calm}]\n")
 	require.NotNil(t, p, probs)
-	tool := p.Tools["wx_get_forecast"]
+	tool := p.Tools["sig_get_report"]
 	require.NotNil(t, tool)
 	assert.Equal(t, "write", string(tool.Effect), "what the source says of itself is not trusted")
 	assert.Equal(t, "mcp", tool.Handler())
 	assert.Equal(t, "ask", string(tool.Rung))
-	assert.Equal(t, []string{"ann"}, tool.Gate.By)
+	assert.Equal(t, []string{"master"}, tool.Gate.By)
 	assert.Equal(t, 3, tool.Place.Line, "it stands where it is taken")
 	assert.Nil(t, p.Tools["broken"])
 
 	e, err := project.AddStub(project.Source{Files: p.Files}, tool, project.StubDraft{Returns: "gale"})
 	require.NoError(t, err)
 	assert.Contains(t, e.Body, `stubs: [{returns: "gale"}, {returns: calm}]`)
-	p, _ = source("source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getForecast]\neffects: {getForecast: read}\n")
-	e, err = project.AddStub(project.Source{Files: p.Files}, p.Tools["get_forecast"], project.StubDraft{Returns: "gale"})
+	p, _ = source("source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getReport]\neffects: {getReport: read}\n")
+	e, err = project.AddStub(project.Source{Files: p.Files}, p.Tools["get_report"], project.StubDraft{Returns: "gale"})
 	require.NoError(t, err)
-	assert.Contains(t, e.Body, "tune:\n  getForecast:\n    stubs:\n      - {returns: \"gale\"}\n")
+	assert.Contains(t, e.Body, "tune:\n  getReport:\n    stubs:\n      - {returns: \"gale\"}\n")
 
 	for text, say := range map[string]string{
-		"take: [forcast]":                                     `st offers no tool "forcast". Did you mean "forecast"?`,
-		"take: [broken]":                                      "broken of st cannot be taken: its input is not an object",
-		"take: []\neffects: {getForecast: read}":              `effects names "getForecast", which is not taken`,
-		"take: []\ntune: {getForecast: {}}":                   `tune names "getForecast", which is not taken`,
-		"take: [getForecast, get_forecast]":                   `is already defined`,
-		"take: [getForecast]\ntune: {getForecast: {pick: 1}}": "pick is for the replies of OpenAPI operations",
+		"take: [reprot]":                                  `st offers no tool "reprot". Did you mean "report"?`,
+		"take: [broken]":                                  "broken of st cannot be taken: its input is not an object",
+		"take: []\neffects: {getReport: read}":            `effects names "getReport", which is not taken`,
+		"take: []\ntune: {getReport: {}}":                 `tune names "getReport", which is not taken`,
+		"take: [getReport, get_report]":                   `is already defined`,
+		"take: [getReport]\ntune: {getReport: {pick: 1}}": "pick is for the replies of OpenAPI operations",
 	} {
 		_, probs := source("source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\n" + text + "\n")
 		assert.Contains(t, strings.Join(probs, "\n"), say, text)
@@ -284,7 +284,7 @@ func TestOnlyWhatIsTakenComesInAndItsEffectIsOursToSay(t *testing.T) {
 }
 
 func TestASecretDoesNotStandOnACommandLine(t *testing.T) {
-	for _, doc := range []string{"tool: p\nsummary: Run it when it is asked for.\nreplay: safe\ncommand: {run: [curl, \"${secret:KEY}\"]}\n", "source: s\nmcp: {command: [server, \"--key=${secret:KEY}\"]}\n"} {
+	for _, doc := range []string{"tool: p\nsummary: Run it when it is asked for.\nresend: safe\ncommand: {run: [curl, \"${secret:KEY}\"]}\n", "source: s\nmcp: {command: [server, \"--key=${secret:KEY}\"]}\n"} {
 		_, probs := compile(map[string]string{project.Main: coretest.Main, "t.yaml": doc}, nil)
 		assert.Contains(t, strings.Join(probs, "\n"), "a secret on a command line can be read by everybody on the machine | Give it in env:.")
 	}
@@ -295,11 +295,14 @@ func TestAProblemNamesTheToolThatItIsAbout(t *testing.T) {
 	c := cat["st"]
 	c.Tools = append(c.Tools, project.Offer{Name: "log", Tool: "log", Summary: "Log", Input: map[string]any{"type": "object", "properties": map[string]any{"what": map[string]any{"type": "string"}}}})
 	cat["st"] = c
-	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getForecast, log]\neffects: {getForecast: read}\n"}, Env: map[string]string{}, Catalogues: cat})
+	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getReport, log]\neffects: {getReport: read}\n"}, Env: map[string]string{}, Catalogues: cat})
 	require.NotEmpty(t, probs)
 	for _, p := range probs {
+		if p.Code == "unused" && p.Tool == "get_report" {
+			continue // no agent has it
+		}
 		assert.Equal(t, "log", p.Tool, "%s", p.Say)
 		assert.Equal(t, 3, p.Line)
-		assert.Equal(t, "take: [getForecast, log]", p.Text)
+		assert.Equal(t, "take: [getReport, log]", p.Text)
 	}
 }

@@ -47,7 +47,7 @@ func AddStub(src Source, t *Tool, s StubDraft) (Edit, error) {
 		if strings.Contains(item, "`") {
 			line = strconv.Quote(item)
 		}
-		return Edit{}, &EditError{"the tool " + t.Name + " is a function of your program, so its stubs stand in its kit.Tool", "kit.StubText(" + line + ")"}
+		return Edit{}, &EditError{"the tool " + t.Name + " is a function of your program, so its stubs stand in its mason.Tool", "mason.StubText(" + line + ")"}
 	}
 	text := src.Files[t.Place.File]
 	docs, _ := parse(t.Place.File, text)

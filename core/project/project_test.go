@@ -44,7 +44,7 @@ func TestProblemsHaveAPlaceACauseAndARemedy(t *testing.T) {
 		"unknown kind":       {"agent: berths", "agnet: berths", `"agnet" is not a kind of document. Did you mean "agent"?`},
 		"duplicate name":     {"agent: berths", "agent: desk", `the agent "desk" is already defined in stonebaton.yaml:`},
 		"no such tool":       {"tools: [look, reserve]", "tools: [look, resrve]", `there is no tool "resrve". Did you mean "reserve"?`},
-		"no such agent":      {"handoffs: [berths]", "handoffs: [berth]", `there is no agent "berth". Did you mean "berths"?`},
+		"no such agent":      {"passes_to: [berths]", "passes_to: [berth]", `there is no agent "berth". Did you mean "berths"?`},
 		"no such start":      {"start: desk", "start: dsk", `there is no agent "dsk". Did you mean "desk"?`},
 		"no such model":      {"model: m\n", "model: n\n", `there is no model "n"`},
 		"misspelt field":     {"state.?length_m", "state.?lenght_m", `gate.when: there is no field "lenght_m" here`},
@@ -56,9 +56,9 @@ func TestProblemsHaveAPlaceACauseAndARemedy(t *testing.T) {
 		"both of a stub":     {"[{returns: high}]", "[{returns: high, fails: low}]", "stubs.0"},
 		"secret in prompt":   {"You know berths.", "You know berths and ${secret:KEY}.", "a prompt must not refer to a secret"},
 		"key written down":   {"You know berths.", "You know sk-abcdefghijklmnop1234.", "this looks like a key"},
-		"handoff to itself":  {"handoffs: [desk]", "handoffs: [berths]", `"berths" cannot hand over to itself`},
+		"handoff to itself":  {"passes_to: [desk]", "passes_to: [berths]", `"berths" cannot hand over to itself`},
 		"name for handoffs":  {"tool: toot", "tool: pass_to_toot", "names that begin with pass_to_ are for handoffs"},
-		"circle of fallback": {"spare: {wire: understudy, retry: 0}", "spare: {wire: understudy, fallback: m}", "go round in a circle"},
+		"circle of fallback": {"spare: {speaks: understudy, retry: 0}", "spare: {speaks: understudy, fallback: m}", "go round in a circle"},
 		"not YAML":           {"limits: {turns: 8", "limits: {turns: 8}, x", "this is not YAML"},
 		"key twice":          {"start: desk", "start: desk\nstart: berths", `the key "start" stands here twice`},
 		"undescribed":        {"description: Its name.", "minLength: 1", `warning stonebaton.yaml:12:60 the parameter "name" has no description`},
@@ -105,7 +105,7 @@ func TestHostileFilesGetASentence(t *testing.T) {
 func TestLoadTakesTheProjectsFilesAlone(t *testing.T) {
 	dir := fstest.MapFS{
 		"stonebaton.yaml": {Data: []byte(`models: {m: {url: "${MODEL_URL}", key: "${secret:KEY}"}}`)}, "tools/a.yaml": {Data: []byte("tool: a")}, "s.js": {Data: []byte("return 1")},
-		"data/big.yaml": {Data: []byte("x")}, "knowledge/k.yaml": {Data: []byte("x")}, ".hidden/h.yaml": {Data: []byte("x")}, "readme.md": {Data: []byte("x")}, "huge.yaml": {Data: make([]byte, 10<<20)},
+		"data/big.yaml": {Data: []byte("x")}, "shelf/k.yaml": {Data: []byte("x")}, ".hidden/h.yaml": {Data: []byte("x")}, "readme.md": {Data: []byte("x")}, "huge.yaml": {Data: make([]byte, 10<<20)},
 	}
 	src, probs := project.Load(dir, func(n string) (string, bool) { return "http://127.0.0.1:1", n == "MODEL_URL" })
 	assert.Len(t, src.Files, 3)
@@ -115,7 +115,7 @@ func TestLoadTakesTheProjectsFilesAlone(t *testing.T) {
 }
 
 func TestVariablesAreTakenAndMissed(t *testing.T) {
-	main := strings.Replace(coretest.Main, "spare: {wire: understudy, retry: 0}", `spare: {wire: chat-completions, url: "${MODEL_URL}/v1", key: "${secret:KEY}"}`, 1)
+	main := strings.Replace(coretest.Main, "spare: {speaks: understudy, retry: 0}", `spare: {speaks: chat-completions, url: "${MODEL_URL}/v1", key: "${secret:KEY}"}`, 1)
 	p, probs := compile(map[string]string{project.Main: main}, map[string]string{"MODEL_URL": "http://127.0.0.1:9"})
 	require.NotNil(t, p, probs)
 	assert.Equal(t, "http://127.0.0.1:9/v1", p.Models["spare"].URL)
@@ -137,7 +137,7 @@ func TestKindsArePublished(t *testing.T) {
 }
 
 func TestUnreachableAgentsAndTwinSummariesAreWarnings(t *testing.T) {
-	_, probs := compile(map[string]string{project.Main: strings.Replace(coretest.Main, "handoffs: [berths]", "handoffs: []", 1)}, nil)
+	_, probs := compile(map[string]string{project.Main: strings.Replace(coretest.Main, "passes_to: [berths]", "passes_to: []", 1)}, nil)
 	assert.Contains(t, strings.Join(probs, "\n"), `nobody hands over to "berths"`)
 	_, probs = compile(map[string]string{project.Main: strings.Replace(coretest.Main, "Sound the horn when somebody asks for it.", "Pay what the stay costs.", 1)}, nil)
 	assert.Contains(t, strings.Join(probs, "\n"), "will be confused: both say")

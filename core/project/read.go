@@ -114,26 +114,58 @@ func (s Source) Hash() ledger.Hash {
 	return ledger.HashOf(b)
 }
 
-var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+// variable is ${NAME}, or ${NAME:-default}, which stands for the default where the
+// variable is not set or is empty.
+var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)(:-([^}]*))?\}`)
+
+// Variable finds the first variable that a text still names; "" where there is none.
+func Variable(text string) string {
+	if m := variable.FindStringSubmatch(text); m != nil {
+		return m[1]
+	}
+	return ""
+}
+
 var secretRef = regexp.MustCompile(`\$\{secret:([A-Za-z_][A-Za-z0-9_]*)\}`)
 
 // Load reads the files of a project from a folder, and the variables they name
 // through env. Files that cannot be taken are problems.
+//
+// What stands in a folder that a tool may write to is left out. Folders that hold no
+// project files (data, shelf, node_modules, those with a dot) are not gone into. A folder
+// that is not a project is not read at all.
 func Load(dir fs.FS, env func(string) (string, bool)) (Source, []Problem) {
 	src := Source{Files: map[string]string{}, Env: map[string]string{}}
 	var probs []Problem
+	if _, err := fs.Stat(dir, Main); err != nil {
+		return src, nil // Compile says so
+	}
+	unread := func(p, remedy, format string, args ...any) {
+		probs = append(probs, Problem{Grade: Warning, Place: Place{File: p, Line: 1, Col: 1}, Say: fmt.Sprintf(format, args...), Remedy: remedy})
+	}
 	err := fs.WalkDir(dir, ".", func(p string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
 		name := e.Name()
 		if e.IsDir() {
-			if p != "." && (strings.HasPrefix(name, ".") || name == "data" || name == "knowledge" || name == "node_modules") {
+			if p != "." && Apart(name) {
 				return fs.SkipDir
 			}
 			return nil
 		}
-		if ext := path.Ext(name); ext != ".yaml" && ext != ".js" {
+		if e.Type()&fs.ModeSymlink != 0 {
+			if info, err := fs.Stat(dir, p); err == nil && info.IsDir() && !Apart(name) {
+				unread(p, "Put the folder itself there.", "%s is a link to a folder; linked folders are not read", p)
+				return nil
+			}
+		}
+		switch path.Ext(name) {
+		case ".yaml", ".js":
+		case ".yml":
+			unread(p, "Rename it to "+strings.TrimSuffix(name, ".yml")+".yaml.", "%s is not read: the files of a project end in .yaml", p)
+			return nil
+		default:
 			return nil
 		}
 		if info, err := e.Info(); err == nil && info.Size() > maxFile {
@@ -158,7 +190,13 @@ func Load(dir fs.FS, env func(string) (string, bool)) (Source, []Problem) {
 	if err != nil {
 		probs = append(probs, Problem{Grade: Error, Place: Place{File: "."}, Say: "the folder cannot be read: " + err.Error()})
 	}
+	probs = append(probs, src.withoutGranted()...)
 	return src, probs
+}
+
+// Apart says that a folder of this name holds no files of a project.
+func Apart(name string) bool {
+	return strings.HasPrefix(name, ".") || name == "data" || name == "shelf" || name == "node_modules"
 }
 
 // Compile makes a project of its source. The project is nil where a problem
@@ -181,6 +219,9 @@ func Compile(src Source) (*Project, []Problem) {
 	}
 	sort.SliceStable(c.problems, func(i, j int) bool {
 		a, b := c.problems[i], c.problems[j]
+		if c.unread[a.File] != c.unread[b.File] {
+			return c.unread[a.File] // what keeps a whole file from being read comes first
+		}
 		if a.File != b.File {
 			return a.File < b.File
 		}
@@ -196,7 +237,7 @@ func Compile(src Source) (*Project, []Problem) {
 }
 
 func newCompiler(src Source) *compiler {
-	return &compiler{src: src, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
+	return &compiler{src: src, unread: map[string]bool{}, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
 		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{}, Sources: map[string]*SourceDoc{},
 		Files: src.Files, Catalogues: src.Catalogues, Version: src.Hash(),
 	}}
@@ -210,6 +251,8 @@ type compiler struct {
 	problems []Problem
 	names    map[string]Place // documents by kind and name, broken ones too
 	unset    map[string]bool  // variables that were reported
+	unread   map[string]bool  // files that could not be read as a whole
+	anyTool  bool             // a source that could not be read may bring any tool
 	judged   []judged
 	about    string // the tool that is looked at
 }
@@ -246,6 +289,10 @@ func (c *compiler) documents() {
 		}
 		docs, probs := parse(f, c.src.Files[f])
 		c.problems = append(c.problems, probs...)
+		if len(probs) > 0 {
+			c.unread[f] = true
+			c.named(f)
+		}
 		for _, d := range docs {
 			if d.kind == "lines" {
 				continue // the understudy reads these
@@ -258,6 +305,7 @@ func (c *compiler) documents() {
 			name, _ := d.value[d.kind].(string)
 			if faults := s.Check(d.value); len(faults) > 0 {
 				names[d.kind+" "+name] = d.at("/" + d.kind)
+				c.anyTool = c.anyTool || d.kind == "source"
 				for _, ft := range faults {
 					at := d.at(ft.Path)
 					if strings.Contains(ft.Say, "is not known here") {
@@ -285,5 +333,19 @@ func (c *compiler) documents() {
 	}
 	if _, ok := c.src.Files[Main]; ok && c.main == nil && len(c.problems) == 0 {
 		c.report(Error, Place{File: Main, Line: 1, Col: 1}, "Begin it with project: NAME.", "%s has no project: document", Main)
+	}
+}
+
+// heading is the line with which a document begins.
+var heading = regexp.MustCompile(`(?m)^(tool|source|agent|drill|project):\s*["']?([A-Za-z0-9_-]+)`)
+
+// named notes the documents of a file that cannot be read, so that nobody is told that
+// what it defines is not there: the file itself is what is wrong.
+func (c *compiler) named(file string) {
+	for _, m := range heading.FindAllStringSubmatch(c.src.Files[file], -1) {
+		if _, ok := c.names[m[1]+" "+m[2]]; !ok {
+			c.names[m[1]+" "+m[2]] = Place{File: file, Line: 1, Col: 1}
+		}
+		c.anyTool = c.anyTool || m[1] == "source"
 	}
 }

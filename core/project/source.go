@@ -10,6 +10,7 @@ import (
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/near"
+	"stonebaton/core/scope"
 )
 
 // Catalogue is what a source offers, as far as a project needs it.
@@ -172,7 +173,7 @@ func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 	}
 	if o := r.OpenAPI; o != nil {
 		s.Document, s.Server, auth, s.Private, s.Redirects = c.vars(d, "/openapi/document", o.Document), c.vars(d, "/openapi/server", o.Server), o.Auth, o.Private, o.Redirects
-		if !strings.Contains(s.Document, "://") && !strings.HasPrefix(s.Document, "${") {
+		if !strings.Contains(s.Document, "://") && !strings.HasPrefix(s.Document, "${") && s.Document != "" {
 			s.Document = c.inside(d, "/openapi/document", s.Document)
 		}
 	}
@@ -190,12 +191,12 @@ func (c *compiler) source(d *document) {
 	cat := c.src.Catalogues[s.Name]
 	for name := range r.Effects {
 		if !slices.Contains(r.Take, name) {
-			c.report(Error, d.key("/effects/"+name), "Add it to take:, or leave it away.", "effects names %q, which is not taken.%s", name, near.Hint(name, r.Take))
+			c.report(Error, d.key("/effects/"+name), "Add it to take:, or remove it.", "effects names %q, which is not taken.%s", name, near.Hint(name, r.Take))
 		}
 	}
 	for name := range r.Tune {
 		if !slices.Contains(r.Take, name) {
-			c.report(Error, d.key("/tune/"+name), "Add it to take:, or leave it away.", "tune names %q, which is not taken.%s", name, near.Hint(name, r.Take))
+			c.report(Error, d.key("/tune/"+name), "Add it to take:, or remove it.", "tune names %q, which is not taken.%s", name, near.Hint(name, r.Take))
 		}
 	}
 	if cat.Fault != "" {
@@ -219,7 +220,7 @@ func (c *compiler) source(d *document) {
 			continue
 		}
 		if o.Fault != "" {
-			c.report(Error, place, "Leave it out of take:, or mend the document.", "%s of %s cannot be taken: %s", name, s.Name, o.Fault)
+			c.report(Error, place, "Leave it out of take:, or fix the document.", "%s of %s cannot be taken: %s", name, s.Name, o.Fault)
 			continue
 		}
 		own := ToolName(s.Prefix + o.Tool)
@@ -239,18 +240,29 @@ func (c *compiler) source(d *document) {
 		if e := r.Effects[name]; e != "" {
 			v["effect"] = e
 		}
-		pick := v["pick"]
-		delete(v, "pick")
+		pick, failsWhen, whenEmpty := v["pick"], text(v["fails_when"]), text(v["when_empty"])
+		for _, k := range readings {
+			delete(v, k)
+		}
 		t := c.tool(&document{file: d.file, value: v, kind: "tool", of: d, under: "/tune/" + name, base: place}, s.Name)
 		t.Remote = &Remote{Source: s, Name: o.Name, Operation: o.Operation, Hash: InputHash(o.Input)}
-		if pick != nil && o.Operation == nil {
-			c.report(Error, d.at("/tune/"+name+"/pick"), "Leave it away.", "pick is for the replies of OpenAPI operations")
-		} else if pick != nil {
-			s := c.scope(d, map[string]map[string]any{"args": o.Input, "response": responseDoc})
-			t.Remote.Pick = c.mapping(d, s, "/tune/"+name+"/pick", pick)
+		if o.Operation != nil {
+			s := c.scope(d, map[string]map[string]any{"args": o.Input, "response": scope.Response})
+			t.Remote.Reading = c.reading(d, s, "/tune/"+name, pick, failsWhen, whenEmpty)
+			continue
+		}
+		for _, k := range readings {
+			if _, said := r.Tune[name][k]; said {
+				c.report(Error, d.key("/tune/"+name+"/"+k), "Remove it.", "%s is for the replies of OpenAPI operations", k)
+			}
 		}
 	}
 }
+
+// readings are the keys of tune: that say what is taken from a reply.
+var readings = []string{"pick", "fails_when", "when_empty"}
+
+func text(v any) string { s, _ := v.(string); return s }
 
 // InputHash names the input of an offer, so that a change of it is noticed.
 func InputHash(input map[string]any) ledger.Hash {

@@ -13,6 +13,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/near"
 	"stonebaton/core/schema"
+	"stonebaton/core/scope"
 )
 
 // Bounds of what a model reads of one result, where a tool sets none.
@@ -23,7 +24,7 @@ const (
 
 // rawTool is a tool document as its schema lets it be.
 type rawTool struct {
-	Tool, Summary, Effect, Replay, Timeout, Cache string
+	Tool, Summary, Effect, Resend, Timeout, Cache string
 	Rung                                          ledger.Rung
 	Input, Output                                 map[string]any
 	Retry                                         *int
@@ -39,12 +40,8 @@ type rawTool struct {
 	Command *rawCommand
 	SQL     *rawSQL
 	Builtin *rawBuiltin
-	Stubs   []struct {
-		When, After string
-		Returns     json.RawMessage
-		Fails       any
-	}
-	Says struct {
+	Stubs   []rawStub
+	Says    struct {
 		Done   string
 		Failed []rawSaying
 	}
@@ -53,6 +50,12 @@ type rawTool struct {
 		When, Why, Ask, Within, Lapse string
 		By                            []string
 	}
+}
+
+type rawStub struct {
+	When, After string
+	Returns     json.RawMessage
+	Fails       any
 }
 
 type rawSaying struct{ When, Say string }
@@ -71,6 +74,8 @@ type rawHTTP struct {
 	Headers             map[string]string
 	Auth                *rawAuth
 	Body, Pick          any
+	FailsWhen           string `json:"fails_when"`
+	WhenEmpty           string `json:"when_empty"`
 	Redirects, Private  bool
 }
 
@@ -106,11 +111,11 @@ func (c *compiler) tool(d *document, source string) *Tool {
 	c.into(d, &r)
 	c.about = r.Tool
 	defer func() { c.about = "" }()
-	if strings.HasPrefix(r.Tool, HandoffPrefix) {
-		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for handoffs", HandoffPrefix)
+	if strings.HasPrefix(r.Tool, PassPrefix) {
+		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for handoffs", PassPrefix)
 	}
-	t := &Tool{Name: r.Tool, Summary: r.Summary, Effect: ledger.Effect(r.Effect), Replay: r.Replay, Timeout: toolTimeout, Retries: 2, Rung: r.Rung.Lower(c.p.Rung), ReasonFirst: r.ReasonFirst,
-		PerMinute: r.Rate.PerMinute, Direct: r.Direct, Rows: defaultRows, Tokens: defaultTokens, Go: r.Go, Source: source, Place: d.at("/tool")}
+	t := &Tool{Name: r.Tool, Summary: r.Summary, Effect: ledger.Effect(r.Effect), Resend: r.Resend, Timeout: toolTimeout, Retries: 2, Rung: r.Rung.Lower(c.p.Rung), ReasonFirst: r.ReasonFirst,
+		PerMinute: r.Rate.PerMinute, Direct: r.Direct, Rows: defaultRows, Tokens: defaultTokens, Go: r.Go, Source: source, Document: d.file, Place: d.at("/tool")}
 	if r.Rung != "" {
 		t.Rung = r.Rung // the nearer word wins: a project on a low rung raises its tools one by one
 	}
@@ -132,18 +137,18 @@ func (c *compiler) tool(d *document, source string) *Tool {
 	if t.Effect == "" {
 		t.Effect = ledger.Write
 	}
-	if t.Replay != "" && t.Effect == ledger.Read {
-		c.report(Warning, d.at("/replay"), "Leave it away.", "a read can always be sent again; replay says nothing about it")
+	if t.Resend != "" && t.Effect == ledger.Read {
+		c.report(Warning, d.at("/resend"), "Remove it.", "a read can always be sent again; resend: says nothing about it")
 	}
 	if r.Cache != "" {
 		if t.Cache = span(r.Cache); t.Effect != ledger.Read {
-			c.report(Error, d.at("/cache"), "Say effect: read if it changes nothing, or leave cache: away.", "only the results of reads can be kept; %q is a %s", t.Name, t.Effect)
+			c.report(Error, d.at("/cache"), "Write effect: read if it changes nothing, or remove cache:.", "only the results of reads can be kept; %q is a %s", t.Name, t.Effect)
 		}
 	}
 	c.contract(d, &r, t)
 	sc := c.scopes(d, &r)
 	c.handlers(d, &r, t, sc)
-	c.stubs(d, &r, t, sc)
+	t.Stubs = c.stubsOf(d, "/stubs", r.Stubs, t, sc.args)
 	for i, u := range r.Unless {
 		at := fmt.Sprintf("/unless/%d", i)
 		t.Unless = append(t.Unless, Saying{When: c.cond(d, sc.args, at+"/when", u.When), Say: c.template(d, sc.args, at+"/say", u.Say)})
@@ -155,6 +160,9 @@ func (c *compiler) tool(d *document, source string) *Tool {
 	}
 	c.sets(d, &r, t, sc)
 	c.gate(d, &r, t, sc)
+	if t.Rung.Stubs(t.Effect) && len(t.Stubs) == 0 && !t.Inward() {
+		c.coded("stub", Warning, d.at("/rung"), "Add stubs:, or raise its rung:.", "%q is on the rung %s but has no stubs, so every call of it fails", t.Name, t.Rung)
+	}
 	c.p.Tools[t.Name] = t
 	c.judged = append(c.judged, judged{d, t, r})
 	return t
@@ -173,7 +181,7 @@ func (c *compiler) contract(d *document, r *rawTool, t *Tool) {
 		r.Input["additionalProperties"] = false // models invent arguments; they are told at once
 	}
 	if props, _ := r.Input["properties"].(map[string]any); r.ReasonFirst && props[Because] != nil {
-		c.report(Error, d.at("/input/properties/"+Because), "Give the parameter another name, or leave reason_first away.", "reason_first adds a parameter %q of its own", Because)
+		c.report(Error, d.at("/input/properties/"+Because), "Give the parameter another name, or remove reason_first:.", "reason_first adds a parameter %q of its own", Because)
 	}
 	t.Input = c.schema(d, "/input", r.Input)
 	c.contradictions(d, "/input", t.Input)
@@ -189,7 +197,7 @@ func (c *compiler) contradictions(d *document, at string, s *schema.Schema) {
 		if name == "" {
 			name = strings.TrimPrefix(at, "/")
 		}
-		c.report(Error, d.at(at+x.Path), "Mend the schema: as it is, no value or no default can be right.", "%s contradicts itself: %s", name, x.Say)
+		c.report(Error, d.at(at+x.Path), "Fix the schema: as it is, no value or no default can be right.", "%s contradicts itself: %s", name, x.Say)
 	}
 }
 
@@ -207,12 +215,10 @@ func (c *compiler) scopes(d *document, r *rawTool) scopes {
 	}
 	return scopes{
 		args: with("", nil), result: with("result", result),
-		failure:  with("error", expr.Object(map[string]any{"status": expr.Whole, "class": expr.Text, "say": expr.Text, "body": expr.Any})),
-		response: with("response", responseDoc),
+		failure:  with("error", scope.Failure),
+		response: with("response", scope.Response),
 	}
 }
-
-var responseDoc = expr.Object(map[string]any{"status": expr.Whole, "body": expr.Any, "headers": map[string]any{"type": "object"}})
 
 // handlers compiles what carries the tool out.
 func (c *compiler) handlers(d *document, r *rawTool, t *Tool, sc scopes) {
@@ -269,7 +275,7 @@ func (c *compiler) script(d *document, v any) *Script {
 					have = append(have, f)
 				}
 			}
-			c.report(Error, d.at("/script/file"), "The path is counted from this file's folder.", "there is no file %s.%s", name, near.Hint(name, have))
+			c.report(Error, d.at("/script/file"), "The path counts from this file's folder.", "there is no file %s.%s", name, near.Hint(name, have))
 		}
 		s.Code, s.Place = code, Place{File: name, Line: 1, Col: 1}
 	}
@@ -315,7 +321,7 @@ func (c *compiler) http(d *document, r *rawHTTP, t *Tool, sc scopes) *HTTP {
 		h.Headers[k] = c.template(d, sc.args, "/http/headers/"+k, c.vars(d, "/http/headers/"+k, v))
 	}
 	if r.Bearer != "" && r.Auth != nil {
-		c.report(Error, d.at("/http/bearer"), "Keep one of them.", "the request says twice who it is: bearer and auth")
+		c.report(Error, d.at("/http/bearer"), "Keep one of them.", "the request is signed twice: set either bearer: or auth:")
 	}
 	if r.Auth != nil {
 		h.Auth = c.auth(d, "/http/auth", r.Auth)
@@ -326,10 +332,19 @@ func (c *compiler) http(d *document, r *rawHTTP, t *Tool, sc scopes) *HTTP {
 	if r.Form != nil {
 		h.Form = c.mapping(d, sc.args, "/http/form", r.Form)
 	}
-	if r.Pick != nil {
-		h.Pick = c.mapping(d, sc.response, "/http/pick", r.Pick)
-	}
+	h.Reading = c.reading(d, sc.response, "/http", r.Pick, r.FailsWhen, r.WhenEmpty)
 	return h
+}
+
+// reading compiles what is taken from a reply.
+func (c *compiler) reading(d *document, s *expr.Scope, at string, pick any, failsWhen, whenEmpty string) Reading {
+	r := Reading{FailsWhen: c.cond(d, s, at+"/fails_when", failsWhen), NotFound: whenEmpty == "not_found"}
+	if pick != nil {
+		r.Pick = c.mapping(d, s, at+"/pick", pick)
+	} else if r.NotFound {
+		c.report(Error, d.at(at+"/when_empty"), "Add pick: with what is looked for in the reply.", "when_empty: is about what pick: gives, and there is no pick:")
+	}
+	return r
 }
 
 // key reads a value that must be a secret, named and not written.
@@ -367,18 +382,21 @@ func (c *compiler) auth(d *document, at string, r *rawAuth) *Auth {
 func (c *compiler) inside(d *document, at, p string) string {
 	clean := path.Clean(p)
 	if path.IsAbs(p) || clean == ".." || strings.HasPrefix(clean, "../") || strings.ContainsRune(p, 0) {
-		c.report(Error, d.at(at), "Name a path within the project's folder.", "%q is outside the project", p)
+		c.report(Error, d.at(at), "Name a path within the project's folder.", "the path %q is outside the project", p)
 	}
 	return clean
 }
 
 func (c *compiler) command(d *document, r *rawCommand, sc scopes) *Command {
-	m := &Command{Env: map[string]string{}, State: r.State, Text: r.Output == "text", Refusals: map[int]string{}, Network: r.Network,
+	m := &Command{Base: path.Dir(d.file), Env: map[string]string{}, State: r.State, Text: r.Output == "text", Refusals: map[int]string{}, Network: r.Network,
 		MemoryMB: 512, DiskMB: 64, Processes: 32, Bare: r.Sandbox == "none" || (r.Sandbox == "" && c.p.Bare)}
 	for i, a := range r.Run {
 		at := fmt.Sprintf("/command/run/%d", i)
 		c.inTheOpen(d, at, a)
 		m.Run = append(m.Run, c.template(d, sc.args, at, c.vars(d, at, a)))
+	}
+	if first := m.Run[0]; first != nil && !first.Plain() {
+		c.report(Error, d.at("/command/run/0"), "Write the program out, and give it the values as arguments or on standard input.", "the program itself must not depend on a value")
 	}
 	for k, v := range r.Env {
 		m.Env[k] = c.vars(d, "/command/env/"+k, v)
@@ -393,7 +411,17 @@ func (c *compiler) command(d *document, r *rawCommand, sc scopes) *Command {
 	}
 	c.facts(d, "/command/state", r.State)
 	for i, p := range r.Reads {
-		m.Reads = append(m.Reads, c.inside(d, fmt.Sprintf("/command/reads/%d", i), p))
+		at := fmt.Sprintf("/command/reads/%d", i)
+		p = c.vars(d, at, p)
+		if path.Clean(p) == "." {
+			c.report(Error, d.at(at), "Name the files and folders that it needs.", "reads: would open the whole project, with its .env and its records")
+			continue
+		}
+		if path.IsAbs(p) { // an interpreter, or data, elsewhere on the machine
+			m.Reads = append(m.Reads, path.Clean(p))
+			continue
+		}
+		m.Reads = append(m.Reads, c.inside(d, at, p))
 	}
 	for i, p := range r.Writes {
 		m.Writes = append(m.Writes, c.inside(d, fmt.Sprintf("/command/writes/%d", i), p))
@@ -449,20 +477,21 @@ func (c *compiler) sql(d *document, r *rawTool, t *Tool, sc scopes) *SQL {
 	return q
 }
 
-func (c *compiler) stubs(d *document, r *rawTool, t *Tool, sc scopes) {
-	for i, s := range r.Stubs {
-		at := fmt.Sprintf("/stubs/%d", i)
-		st := Stub{When: c.cond(d, sc.args, at+"/when", s.When)}
+// stubsOf compiles the stubs of a tool, which stand at a path of a document.
+func (c *compiler) stubsOf(d *document, path string, raw []rawStub, t *Tool, sc *expr.Scope) (out []Stub) {
+	for i, s := range raw {
+		at := fmt.Sprintf("%s/%d", path, i)
+		st := Stub{When: c.cond(d, sc, at+"/when", s.When)}
 		st.Class, st.Outcome = failed(0)
 		if s.After != "" {
 			st.After = span(s.After)
 		}
 		switch f := s.Fails.(type) {
 		case string:
-			st.Fails = c.template(d, sc.args, at+"/fails", f)
+			st.Fails = c.template(d, sc, at+"/fails", f)
 		case map[string]any:
 			say, _ := f["say"].(string)
-			st.Fails = c.template(d, sc.args, at+"/fails/say", say)
+			st.Fails = c.template(d, sc, at+"/fails/say", say)
 			if n, ok := f["status"].(float64); ok {
 				st.Status = int(n)
 				st.Class, st.Outcome = failed(st.Status)
@@ -477,18 +506,19 @@ func (c *compiler) stubs(d *document, r *rawTool, t *Tool, sc scopes) {
 		if s.Returns != nil {
 			var v any
 			_ = json.Unmarshal(s.Returns, &v) // it came from a value that was marshalled above
-			st.Returns = c.mapping(d, sc.args, at+"/returns", v)
-			if v == nil && sc.args != nil {
-				st.Returns, _, _ = sc.args.Mapping(nil)
+			st.Returns = c.mapping(d, sc, at+"/returns", v)
+			if v == nil && sc != nil {
+				st.Returns, _, _ = sc.Mapping(nil)
 			}
 			if st.Returns.Plain() {
 				if faults := t.Output.Check(v); len(faults) > 0 {
-					c.report(Error, d.at(at+"/returns"+faults[0].Path), "A stub stands behind the same contract as the real thing.", "the stub does not fit the output schema: %s", schema.Say(faults))
+					c.report(Error, d.at(at+"/returns"+faults[0].Path), "A stub has the same contract as the real thing.", "the stub does not fit the output schema: %s", schema.Say(faults))
 				}
 			}
 		}
-		t.Stubs = append(t.Stubs, st)
+		out = append(out, st)
 	}
+	return out
 }
 
 // failed gives what a failure is that has a status of HTTP, as of a reply; 0 is one
@@ -538,7 +568,10 @@ func (c *compiler) gate(d *document, r *rawTool, t *Tool, sc scopes) {
 		gate.Lapse = ledger.Verb(g.Lapse)
 	}
 	if g.Lapse != "" && g.Within == "" {
-		c.report(Error, d.at("/gate/lapse"), "Add within: with a duration.", "a gate that never lapses has no use for lapse:")
+		c.report(Error, d.at("/gate/lapse"), "Add within: with a duration.", "lapse: needs within:, since this gate never lapses")
+	}
+	if len(g.By) > 0 && len(c.p.Approvers) == 0 {
+		c.report(Warning, d.at("/gate/by"), "Add approvers: ["+strings.Join(g.By, ", ")+"] to "+Main+".", "by: names %s, but the project lists no approvers, so a misspelt name is not found", strings.Join(g.By, ", "))
 	}
 	for i, by := range g.By {
 		if len(c.p.Approvers) > 0 && !slices.Contains(c.p.Approvers, by) {
@@ -554,7 +587,12 @@ func (c *compiler) builtin(d *document, r *rawTool, t *Tool) {
 	b := &Builtin{Do: r.Builtin.Do, Facts: r.Builtin.Facts}
 	own := builtins[b.Do]
 	for i, p := range r.Builtin.In {
-		b.In = append(b.In, c.inside(d, fmt.Sprintf("/builtin/in/%d", i), p))
+		at := fmt.Sprintf("/builtin/in/%d", i)
+		dir := c.inside(d, at, p)
+		if dir == "." && !strings.HasPrefix(b.Do, "files.w") && b.Do != "files.replace" { // of those that write, the reader of the files says so
+			c.report(Error, d.at(at), "Grant a folder that holds no files of the project, such as notes.", "in: would open the project's own folder, which holds its files")
+		}
+		b.In = append(b.In, dir)
 	}
 	for i, u := range r.Builtin.From {
 		b.From = append(b.From, c.prefix(d, fmt.Sprintf("/builtin/from/%d", i), u))
@@ -563,7 +601,7 @@ func (c *compiler) builtin(d *document, r *rawTool, t *Tool) {
 		if own.needs == key && n == 0 {
 			c.report(Error, d.at("/builtin"), "Add "+key+":, so that it is plain how far it reaches.", "%s needs %s:", b.Do, key)
 		} else if own.needs != key && n > 0 {
-			c.report(Error, d.at("/builtin/"+key), "", "%s has no use for %s:", b.Do, key)
+			c.report(Error, d.at("/builtin/"+key), "Remove it.", "%s does not take %s:", b.Do, key)
 		}
 	}
 	need("in", len(b.In))
@@ -571,7 +609,7 @@ func (c *compiler) builtin(d *document, r *rawTool, t *Tool) {
 	need("from", len(b.From))
 	c.facts(d, "/builtin/facts", b.Facts)
 	if r.Input != nil {
-		c.report(Error, d.at("/input"), "Leave input: away.", "%s brings its own input", b.Do)
+		c.report(Error, d.at("/input"), "Remove input:.", "%s brings its own input", b.Do)
 	}
 	r.Input = own.input()
 	if b.Do == "state.set" {
@@ -588,10 +626,10 @@ func (c *compiler) builtin(d *document, r *rawTool, t *Tool) {
 	if t.Effect == "" {
 		t.Effect = own.effect
 	} else if own.effect != ledger.Read && t.Effect == ledger.Read {
-		c.report(Error, d.at("/effect"), "Leave it away, or say write.", "%s changes something; it is not a read", b.Do)
+		c.report(Error, d.at("/effect"), "Remove it, or write effect: write.", "%s changes something; it is not a read", b.Do)
 	}
-	if own.replay != "" && t.Replay == "" {
-		t.Replay = own.replay
+	if own.resend != "" && t.Resend == "" {
+		t.Resend = own.resend
 	}
 	t.Builtin = b
 }

@@ -2,6 +2,8 @@ package project
 
 import (
 	"encoding/json"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -35,12 +37,12 @@ type Project struct {
 // Model is one way to reach a model.
 type Model struct {
 	Name        string
-	Wire        string // "understudy" or "chat-completions"
+	Speaks      string // "understudy" or "chat-completions"
 	URL, Key    string // may hold ${NAME} and ${secret:NAME}
 	Remote      string // its name at the endpoint
 	Lines       string // glob of understudy lines
 	Headers     map[string]string
-	Temperature float64
+	Temperature *float64 // nil: not sent, so the endpoint's own holds
 	MaxTokens   int
 	Price       Price
 	Timeout     time.Duration
@@ -61,7 +63,7 @@ type Limits struct {
 	Turns, Calls, Tokens int
 	Cost                 float64
 	Time                 time.Duration
-	SameCall, Handoffs   int
+	SameCall, Passes     int
 }
 
 // Agent is instructions, a model, tools, and whom it may hand over to.
@@ -71,11 +73,12 @@ type Agent struct {
 	Prompt   *expr.Template
 	Model    string
 	Tools    []string
-	Handoffs []string
+	PassesTo []string
 	Window   int // messages kept; 0 is all
 	Turns    int // turns in one run; 0 is no bound of its own
 	Box      Toolbox
 	Place    Place
+	Said     Place // of the prompt
 }
 
 // Tool is a contract and what carries it out. At most one of the handlers is
@@ -86,7 +89,7 @@ type Tool struct {
 	Input       *schema.Schema
 	Output      *schema.Schema
 	Effect      ledger.Effect
-	Replay      string // "", "safe" or "key"
+	Resend      string // "", "safe" or "key"
 	Timeout     time.Duration
 	Retries     int
 	Rung        ledger.Rung // how far the files let it
@@ -110,6 +113,7 @@ type Tool struct {
 	Sets        []Setting
 	Gate        *Gate
 	Source      string // that brought it; "" for a document of its own
+	Document    string // the file of its document
 	Place       Place
 }
 
@@ -148,6 +152,12 @@ func (t *Tool) Inward() bool {
 	return false
 }
 
+// Looks says whether what a call would do can be seen without doing it: a change of a
+// file can.
+func (t *Tool) Looks() bool {
+	return t.Builtin != nil && (t.Builtin.Do == "files.write" || t.Builtin.Do == "files.replace")
+}
+
 // Because is the argument in which a model says why, for reason_first.
 const Because = "because"
 
@@ -167,7 +177,7 @@ type HTTP struct {
 	Auth      *Auth
 	Body      *expr.Mapping
 	Form      *expr.Mapping
-	Pick      *expr.Mapping
+	Reading   Reading
 	Redirects bool
 	Private   bool
 }
@@ -194,6 +204,7 @@ type OAuth struct {
 // Command is a program made of a call.
 type Command struct {
 	Run       []*expr.Template
+	Base      string // the folder of the file that names it, from which its files count
 	Env       map[string]string
 	State     []string
 	Text      bool // standard output is text, not JSON
@@ -231,7 +242,14 @@ type Remote struct {
 	Name      string // there
 	Operation *Operation
 	Hash      ledger.Hash // of its input, as it was offered
-	Pick      *expr.Mapping
+	Reading   Reading
+}
+
+// Reading is what is taken from an HTTP reply.
+type Reading struct {
+	Pick      *expr.Mapping // nil: the whole body
+	FailsWhen *expr.Expr    // nil: the status alone decides
+	NotFound  bool          // what is empty is a failure
 }
 
 // SourceDoc is a place that brings many tools.
@@ -305,6 +323,7 @@ type Drill struct {
 	Model   string
 	State   map[string]any
 	Gates   map[string]DrillGate
+	Stubs   map[string][]Stub // tried before the tools' own
 	Place   Place
 }
 
@@ -341,7 +360,21 @@ type ExpectCall struct {
 	Tool   string         `json:"tool"`
 	Args   map[string]any `json:"args"`
 	Gate   string         `json:"gate"`
-	Status string         `json:"status"`
+	Status string         `json:"status"` // "" is what Due gives
+}
+
+// Due is the status that the call must have: it must have returned, if nothing else is
+// said, or have ended as its gate does.
+func (c ExpectCall) Due() string {
+	switch {
+	case c.Status != "":
+		return c.Status
+	case c.Gate == string(ledger.RefuseIt) || c.Gate == string(ledger.Lapsed):
+		return "refused"
+	case c.Gate == "open":
+		return "waiting"
+	}
+	return "returned"
 }
 
 // ExpectAnswer is what the answer must and must not say, in any case of letters.
@@ -390,5 +423,20 @@ type Problem struct {
 	Text   string `json:"text,omitempty"` // the line that causes it
 }
 
-// HandoffPrefix begins the name under which a model sees a handoff.
-const HandoffPrefix = "pass_to_"
+// PassPrefix begins the name under which a model sees a handoff.
+const PassPrefix = "pass_to_"
+
+// WithStubs gives the project with some stubs tried before its tools' own, by tool.
+func (p *Project) WithStubs(stubs map[string][]Stub) *Project {
+	if len(stubs) == 0 {
+		return p
+	}
+	with := *p
+	with.Tools = maps.Clone(p.Tools)
+	for name, list := range stubs {
+		t := *p.Tools[name]
+		t.Stubs = append(slices.Clone(list), t.Stubs...)
+		with.Tools[name] = &t
+	}
+	return &with
+}

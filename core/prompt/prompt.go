@@ -9,6 +9,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 	"stonebaton/core/run"
+	"stonebaton/core/scope"
 )
 
 // Request is what a model is asked, before a wire gives it its form.
@@ -20,7 +21,7 @@ type Request struct {
 	System      string             `json:"system"`
 	Tools       []project.Contract `json:"tools"`
 	Messages    []ledger.Message   `json:"messages"`
-	Temperature float64            `json:"temperature,omitempty"`
+	Temperature *float64           `json:"temperature,omitempty"` // nil: the endpoint's own
 	MaxTokens   int                `json:"max_tokens,omitempty"`
 }
 
@@ -48,11 +49,7 @@ func (b Built) Parts() (map[ledger.Hash][]byte, error) {
 
 // Vars gives the values that expressions see at a moment of a run.
 func Vars(p *project.Project, s *run.State, at time.Time) expr.Vars {
-	at = at.In(p.Zone)
-	return expr.Vars{
-		"person": map[string]any{"name": s.Opened.Person}, "project": p.Name, "state": expr.Typed(p.State.Doc(), any(s.Facts)),
-		"run": map[string]any{"id": s.Run, "session": s.Opened.Session}, "today": at.Format("2006-01-02"), "now": at,
-	}
+	return scope.Values{Project: p.Name, Person: s.Opened.Person, Run: s.Run, Session: s.Opened.Session, At: at, Zone: p.Zone, State: s.Facts, StateDoc: p.State.Doc()}.Vars()
 }
 
 // Build makes the request of the next turn of the agent that holds the baton.
@@ -67,7 +64,7 @@ func Build(p *project.Project, s *run.State, model string, at time.Time) (Built,
 	}
 	system, err := a.Prompt.Fill(Vars(p, s, at))
 	if err != nil {
-		return Built{}, fmt.Errorf("the prompt of %s cannot be filled in: %w", a.Name, err)
+		return Built{}, fmt.Errorf("%s: the prompt of %s cannot be filled in: %w", a.Said, a.Name, err)
 	}
 	box := a.Box
 	if s.Opened.Tools == ledger.ToolsOff {
@@ -128,9 +125,10 @@ func (r Request) Estimate() int {
 
 // Reply is what a model answered.
 type Reply struct {
-	Text   string
-	Calls  []ledger.Ask
-	Finish string // "stop", "calls", "length", or what the endpoint said
-	Model  string
-	Usage  ledger.Usage
+	Text      string
+	Reasoning string // that the endpoint sent apart from the answer
+	Calls     []ledger.Ask
+	Finish    string // "stop", "calls", "length", or what the endpoint said
+	Model     string
+	Usage     ledger.Usage
 }

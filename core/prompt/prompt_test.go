@@ -25,7 +25,7 @@ func talk(w *coretest.World, n int) {
 }
 
 func TestAWindowBeginsAtWhatAPersonSaid(t *testing.T) {
-	main := strings.Replace(coretest.Main, "handoffs: [berths]", "handoffs: [berths]\nmemory: {keep: window, messages: 3}", 1)
+	main := strings.Replace(coretest.Main, "passes_to: [berths]", "passes_to: [berths]\nmemory: {keep: window, messages: 3}", 1)
 	w := coretest.Open(coretest.Project(t, strings.Replace(main, "same_call: 3", "same_call: 99", 1)), "first")
 	talk(w, 3)
 	b, err := prompt.Build(w.P, w.S, "m", w.Now)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
@@ -43,7 +44,7 @@ func (s *State) Apply(e ledger.Event) error {
 	if s.Opened == nil && e.Kind != ledger.KindRunOpened {
 		return bad("the run is not open")
 	}
-	if s.Closed != nil {
+	if s.Closed != nil && e.Kind != ledger.KindFileUndone {
 		return bad("the run is closed")
 	}
 	s.Seq, s.At = e.Seq, e.At
@@ -62,7 +63,7 @@ func (s *State) Apply(e ledger.Event) error {
 func (s *State) apply(e ledger.Event) error {
 	var c *Call
 	switch e.Kind {
-	case ledger.KindCallStarted, ledger.KindCallReturned, ledger.KindCallFailed, ledger.KindCallRefused:
+	case ledger.KindCallLooked, ledger.KindCallStarted, ledger.KindCallReturned, ledger.KindCallFailed, ledger.KindCallRefused:
 		if c = s.Call(e.Step); c == nil {
 			return fmt.Errorf("there is no such call in the newest turn")
 		}
@@ -103,7 +104,7 @@ func (s *State) apply(e ledger.Event) error {
 			}
 		}
 	case *ledger.RunClosed:
-		s.Closed = d
+		s.Closed, s.ClosedAt = d, e.At
 	case *ledger.TurnSent:
 		if d.Kept > len(s.LastSent) {
 			return fmt.Errorf("it keeps %d messages of %d", d.Kept, len(s.LastSent))
@@ -133,6 +134,9 @@ func (s *State) apply(e ledger.Event) error {
 		s.Tokens.Estimated = s.Tokens.Estimated || d.Usage.Estimated
 		s.Cost += d.Cost
 		s.say(ledger.Message{Agent: t.Agent, Role: ledger.Assistant, Text: d.Text, Calls: d.Calls})
+		if len(d.Calls) == 0 {
+			s.tellNotes()
+		}
 	case *ledger.TurnFailed:
 		t := s.Turn
 		if t == nil || t.Step != e.Step {
@@ -154,8 +158,10 @@ func (s *State) apply(e ledger.Event) error {
 		t.Calls = append(t.Calls, &Call{Step: e.Step, Decided: d, Args: d.Args, At: e.At})
 		if d.Verdict != ledger.Pass {
 			s.Calls++
-			s.HandoffsRow = 0
+			s.PassesRow = 0
 		}
+	case *ledger.CallLooked:
+		c.Looked = d
 	case *ledger.CallStarted:
 		c.Progress, c.Attempt, c.Fired = InFlight, d.Attempt, false
 	case *ledger.CallReturned:
@@ -180,14 +186,19 @@ func (s *State) apply(e ledger.Event) error {
 		s.ended(c)
 	case *ledger.BatonPassed:
 		s.Agent = d.To
-		s.Handoffs++
-		s.HandoffsRow++
+		s.Passes++
+		s.PassesRow++
 	case *ledger.StateChanged:
 		facts, err := patched(s.Facts, d.Patch)
 		if err != nil {
 			return err
 		}
 		s.Facts = facts
+	case *ledger.FileUndone:
+		s.notes = append(s.notes, d.Words)
+		if t := s.Turn; s.Closed != nil || t == nil || t.complete || t.Phase == TurnOver {
+			s.tellNotes()
+		}
 	case *ledger.GateRaised:
 		t := &Ticket{Step: e.Step, Raised: d, At: e.At}
 		if c := s.Call(e.Step); c != nil {
@@ -212,6 +223,9 @@ func (s *State) settle(step string, d *ledger.GateSettled) error {
 	t := s.Ticket(step)
 	if !t.Open() {
 		return fmt.Errorf("no ticket is open there")
+	}
+	if d.Verb != ledger.Lapsed && d.Verb != ledger.Withdrawn && !slices.Contains(t.Raised.Form.Verbs(), d.Verb) {
+		return fmt.Errorf("a ticket of the kind %q is not settled by %q", t.Raised.Form, d.Verb)
 	}
 	t.Settled = d
 	s.Settled[step] = d
@@ -241,8 +255,10 @@ func (s *State) settle(step string, d *ledger.GateSettled) error {
 	case ledger.NotHappened:
 		c.Progress = Allowed
 		delete(s.Lost, step)
-	default:
+	case ledger.RefuseIt, ledger.Happened, ledger.GiveUp, ledger.Withdrawn:
 		c.Progress = Settled
+	default:
+		return fmt.Errorf("there is no verb %q", d.Verb)
 	}
 	return nil
 }
@@ -291,6 +307,16 @@ func (s *State) ended(c *Call) {
 	for _, c := range t.Calls {
 		s.say(ledger.Message{Role: ledger.FromTool, Tool: c.Decided.Tool, Call: c.Decided.ID, Text: c.Words})
 	}
+	s.tellNotes()
+}
+
+// tellNotes puts into the thread what the next turn has to know, where no call is
+// left without its result.
+func (s *State) tellNotes() {
+	for _, n := range s.notes {
+		s.say(ledger.Message{Role: ledger.User, Text: n})
+	}
+	s.notes = nil
 }
 
 func (s *State) say(m ledger.Message) {

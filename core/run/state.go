@@ -14,6 +14,7 @@ type State struct {
 	Seq      int64
 	At       time.Time
 	OpenedAt time.Time
+	ClosedAt time.Time // zero while it is open
 	Opened   *ledger.RunOpened
 	Closed   *ledger.RunClosed
 	Stop     *ledger.StopAsked
@@ -28,21 +29,22 @@ type State struct {
 	Turns int
 	Calls int // decided, handoffs not counted, refusals counted
 
-	AgentTurns  map[string]int
-	Tokens      ledger.Usage
-	Cost        float64
-	Handoffs    int             // in all
-	HandoffsRow int             // with no other call between them
-	Handles     map[string]bool // of results that can be named in arguments
-	Same        map[ledger.Hash]int
-	SameTool    string // the call that was repeated most
-	SameMost    int
-	Lost        map[string]int                 // how often a step was lost to a restart
-	Settled     map[string]*ledger.GateSettled // the newest settlement of each step's ticket
-	TimeUp      bool                           // the time limit's timer has fired
+	AgentTurns map[string]int
+	Tokens     ledger.Usage
+	Cost       float64
+	Passes     int             // in all
+	PassesRow  int             // with no other call between them
+	Handles    map[string]bool // of results that can be named in arguments
+	Same       map[ledger.Hash]int
+	SameTool   string // the call that was repeated most
+	SameMost   int
+	Lost       map[string]int                 // how often a step was lost to a restart
+	Settled    map[string]*ledger.GateSettled // the newest settlement of each step's ticket
+	TimeUp     bool                           // the time limit's timer has fired
 
 	heldSince time.Time
 	heldFor   time.Duration
+	notes     []string // for the next turn, not yet in the thread
 }
 
 // Phase is how far a turn has come.
@@ -58,7 +60,7 @@ const (
 	AskPeople              // lost too often; a ticket asks
 )
 
-// Turn is one request to a model and what came of it.
+// Turn is one request to a model and its reply.
 type Turn struct {
 	Step     string
 	N        int
@@ -113,6 +115,7 @@ type Call struct {
 	Fired    bool
 	Words    string
 	Failure  *ledger.CallFailed
+	Looked   *ledger.CallLooked // what was seen before a person is asked; nil: nothing was looked at
 	Ticket   *Ticket
 	Verdict  *ledger.GateSettled // of the gate, not of an outcome ticket
 }
@@ -140,8 +143,24 @@ func (s *State) Status() ledger.Status {
 	return ledger.Going
 }
 
-// Held says whether a ticket is open and nothing is in flight.
-func (s *State) Held() bool { return s.Closed == nil && len(s.Tickets()) > 0 && len(s.InFlight()) == 0 }
+// Held says whether the run waits for people alone: a ticket is open, nothing is in
+// flight, and no attempt is due.
+func (s *State) Held() bool {
+	return s.Closed == nil && len(s.Tickets()) > 0 && len(s.InFlight()) == 0 && !s.retries()
+}
+
+// retries says whether an attempt that failed is to be made again.
+func (s *State) retries() bool {
+	if s.Turn.Phase == Retrying {
+		return true
+	}
+	for _, c := range s.Turn.Calls {
+		if c.Progress == Again {
+			return true
+		}
+	}
+	return false
+}
 
 // Tickets lists the open tickets in call order.
 func (s *State) Tickets() []*Ticket {
@@ -217,8 +236,11 @@ func (t *Turn) Over() bool {
 }
 
 // Worked gives how long the run has worked until a moment: the time since it
-// was opened without the time it was held.
+// was opened without the time it was held. A closed run does not work any more.
 func (s *State) Worked(until time.Time) time.Duration {
+	if s.Closed != nil {
+		until = s.ClosedAt
+	}
 	d := until.Sub(s.OpenedAt) - s.heldFor
 	if !s.heldSince.IsZero() {
 		d -= until.Sub(s.heldSince)

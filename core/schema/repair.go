@@ -35,12 +35,12 @@ func (s *Schema) RepairExcept(v any, stands func(string) bool) (any, []Repair, [
 	if s == nil {
 		return v, nil, nil
 	}
-	m := mender{stands: stands}
-	out := m.mend(s.comp, v, "", 0)
+	m := fixer{stands: stands}
+	out := m.fix(s.comp, v, "", 0)
 	return out, m.done, append(m.faults, s.Check(out)...)
 }
 
-// RepairJSON decodes, repairs and checks. Text that is no JSON is one fault,
+// RepairJSON decodes, repairs and checks. Text that is not JSON is one fault,
 // and the value is then nil.
 func (s *Schema) RepairJSON(raw []byte) (any, []Repair, []Fault) {
 	v, err := value.Read(raw)
@@ -69,15 +69,15 @@ func dotted(path string) string {
 // deepest bounds how far references into themselves are followed.
 const deepest = 64
 
-type mender struct {
+type fixer struct {
 	done   []Repair
 	faults []Fault // beside those of Check
 	stands func(string) bool
 }
 
-func (m *mender) note(path, say string) { m.done = append(m.done, Repair{path, say}) }
+func (m *fixer) note(path, say string) { m.done = append(m.done, Repair{path, say}) }
 
-func (m *mender) mend(s *jsonschema.Schema, v any, path string, depth int) any {
+func (m *fixer) fix(s *jsonschema.Schema, v any, path string, depth int) any {
 	if s == nil || depth > deepest {
 		return v
 	}
@@ -85,10 +85,10 @@ func (m *mender) mend(s *jsonschema.Schema, v any, path string, depth int) any {
 		return v
 	}
 	if s.Ref != nil {
-		v = m.mend(s.Ref, v, path, depth+1)
+		v = m.fix(s.Ref, v, path, depth+1)
 	}
 	for _, sub := range s.AllOf {
-		v = m.mend(sub, v, path, depth+1)
+		v = m.fix(sub, v, path, depth+1)
 	}
 	if len(s.OneOf) > 0 {
 		v = m.branch(s.OneOf, v, path, depth)
@@ -107,16 +107,16 @@ func (m *mender) mend(s *jsonschema.Schema, v any, path string, depth int) any {
 	return v
 }
 
-// branch takes the first alternative that a value fits, or fits once mended.
-func (m *mender) branch(subs []*jsonschema.Schema, v any, path string, depth int) any {
+// branch takes the first alternative that a value fits, or fits once repaired.
+func (m *fixer) branch(subs []*jsonschema.Schema, v any, path string, depth int) any {
 	for _, sub := range subs {
 		if sub.Validate(v) == nil {
-			return m.mend(sub, v, path, depth+1) // for its defaults
+			return m.fix(sub, v, path, depth+1) // for its defaults
 		}
 	}
 	for _, sub := range subs {
-		try := mender{stands: m.stands}
-		if out := try.mend(sub, v, path, depth+1); len(try.done) > 0 && sub.Validate(out) == nil {
+		try := fixer{stands: m.stands}
+		if out := try.fix(sub, v, path, depth+1); len(try.done) > 0 && sub.Validate(out) == nil {
 			m.done = append(m.done, try.done...)
 			return out
 		}
@@ -125,7 +125,7 @@ func (m *mender) branch(subs []*jsonschema.Schema, v any, path string, depth int
 }
 
 // typed gives a value the type that is due where no meaning is lost by it.
-func (m *mender) typed(s *jsonschema.Schema, v any, path string) any {
+func (m *fixer) typed(s *jsonschema.Schema, v any, path string) any {
 	if s.Types == nil || s.Types.IsEmpty() {
 		return v
 	}
@@ -185,7 +185,7 @@ func number(t string) (any, bool) {
 }
 
 // vague refuses a number for an integer that is so large that it stands for many.
-func (m *mender) vague(n any, due func(string) bool, path string) {
+func (m *fixer) vague(n any, due func(string) bool, path string) {
 	if f, ok := n.(float64); ok && math.Abs(f) > value.Exact && due("integer") && !due("number") {
 		m.faults = append(m.faults, Fault{Path: path, Say: "must be an integer of at most 18 digits, not " + text(f)})
 	}
@@ -198,7 +198,7 @@ func numeral(t string) bool {
 }
 
 // listed finds the listed value that a text means.
-func (m *mender) listed(s *jsonschema.Schema, v any, path string) any {
+func (m *fixer) listed(s *jsonschema.Schema, v any, path string) any {
 	t, ok := v.(string)
 	if !ok || s.Enum == nil || slices.Contains(s.Enum.Values, any(t)) {
 		return v
@@ -217,7 +217,7 @@ func (m *mender) listed(s *jsonschema.Schema, v any, path string) any {
 	return found[0]
 }
 
-func (m *mender) object(s *jsonschema.Schema, x map[string]any, path string, depth int) any {
+func (m *fixer) object(s *jsonschema.Schema, x map[string]any, path string, depth int) any {
 	out, own, first := x, false, len(m.done)
 	set := func(k string, v any) {
 		if !own {
@@ -235,7 +235,7 @@ func (m *mender) object(s *jsonschema.Schema, x map[string]any, path string, dep
 			continue
 		}
 		before := len(m.done)
-		if is := m.mend(sub, was, path+"/"+k, depth+1); len(m.done) > before {
+		if is := m.fix(sub, was, path+"/"+k, depth+1); len(m.done) > before {
 			set(k, is)
 		}
 	}
@@ -256,7 +256,7 @@ func defaultOf(s *jsonschema.Schema) *any {
 	return nil
 }
 
-func (m *mender) list(s *jsonschema.Schema, x []any, path string, depth int) any {
+func (m *fixer) list(s *jsonschema.Schema, x []any, path string, depth int) any {
 	out, own := x, false
 	for i, was := range x {
 		sub := s.Items2020
@@ -267,7 +267,7 @@ func (m *mender) list(s *jsonschema.Schema, x []any, path string, depth int) any
 			continue
 		}
 		before := len(m.done)
-		is := m.mend(sub, was, path+"/"+strconv.Itoa(i), depth+1)
+		is := m.fix(sub, was, path+"/"+strconv.Itoa(i), depth+1)
 		if len(m.done) > before {
 			if !own {
 				out, own = slices.Clone(x), true

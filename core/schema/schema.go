@@ -42,10 +42,10 @@ func Compile(doc map[string]any) (*Schema, error) {
 	c.DefaultDraft(jsonschema.Draft2020)
 	c.AssertFormat()
 	c.UseLoader(nowhere{})
-	if err := c.AddResource("schema.json", v); err != nil {
+	if err := c.AddResource(home, v); err != nil {
 		return nil, plain(err)
 	}
-	comp, err := c.Compile("schema.json")
+	comp, err := c.Compile(home)
 	if err != nil {
 		return nil, plain(err)
 	}
@@ -56,6 +56,10 @@ func Compile(doc map[string]any) (*Schema, error) {
 	return &Schema{doc: own, comp: comp}, nil
 }
 
+// home is the URL of a schema's own document. It names no file, so that it does not
+// depend on the folder that the program runs in.
+const home = "schema:///own.json"
+
 // nowhere refuses to load schemas from outside the document.
 type nowhere struct{}
 
@@ -63,19 +67,30 @@ func (nowhere) Load(url string) (any, error) {
 	return nil, fmt.Errorf("a schema may only refer to itself, not to %s", url)
 }
 
+// plain says what is wrong with a schema.
 func plain(err error) error {
 	var se *jsonschema.SchemaValidationError
-	if errors.As(err, &se) {
-		var ve *jsonschema.ValidationError
-		if errors.As(se.Err, &ve) {
-			f := explain(ve, nil)
-			if len(f) > 0 {
-				return fmt.Errorf("not a JSON Schema: at %q: %s", f[0].Path, f[0].Say)
-			}
+	var ve *jsonschema.ValidationError
+	if errors.As(err, &se) && errors.As(se.Err, &ve) {
+		if f := explain(ve, nil); len(f) > 0 {
+			return fmt.Errorf("not a JSON Schema: at %q: %s", f[0].Path, f[0].Say)
 		}
-		return fmt.Errorf("not a JSON Schema: %v", se.Err)
 	}
-	return errors.New(strings.ReplaceAll(err.Error(), "file:///schema.json", ""))
+	var pattern *jsonschema.InvalidRegexError
+	var reference *jsonschema.JSONPointerNotFoundError
+	var anchor *jsonschema.AnchorNotFoundError
+	var load *jsonschema.LoadURLError
+	switch {
+	case errors.As(err, &pattern):
+		return fmt.Errorf("not a JSON Schema: %q is not a regular expression; patterns are those of RE2, which cannot look ahead or behind", pattern.Regex)
+	case errors.As(err, &reference):
+		return fmt.Errorf("not a JSON Schema: it refers to %q, which is not there", strings.TrimPrefix(reference.URL, home))
+	case errors.As(err, &anchor):
+		return fmt.Errorf("not a JSON Schema: it refers to %q, which is not there", strings.TrimPrefix(anchor.URL, home))
+	case errors.As(err, &load):
+		return fmt.Errorf("not a JSON Schema: a schema may only refer to itself, not to %s", load.URL)
+	}
+	return fmt.Errorf("not a JSON Schema: %s", strings.ReplaceAll(err.Error(), home, ""))
 }
 
 // Doc is the schema's document. Callers must not change it.
@@ -98,14 +113,14 @@ func (s *Schema) Check(v any) []Fault {
 	}
 	var ve *jsonschema.ValidationError
 	if !errors.As(err, &ve) {
-		return []Fault{{Say: err.Error()}}
+		return []Fault{{Say: "cannot be checked against the schema"}}
 	}
 	faults := explain(ve, s.doc)
 	sort.SliceStable(faults, func(i, j int) bool { return faults[i].Path < faults[j].Path })
 	return faults
 }
 
-// CheckJSON decodes and checks. Text that is no JSON is one fault.
+// CheckJSON decodes and checks. Text that is not JSON is one fault.
 func (s *Schema) CheckJSON(raw []byte) (any, []Fault) {
 	v, err := value.Read(raw)
 	if err != nil {
@@ -225,15 +240,101 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 		return one("must have at most %d entries, not %d", k.Want, k.Got)
 	case *kind.FalseSchema:
 		return one("is not allowed here")
+	case *kind.UniqueItems:
+		return one("must not repeat an entry; entries %d and %d are the same", k.Duplicates[0]+1, k.Duplicates[1]+1)
+	case *kind.MinProperties:
+		return one("must have at least %s, not %d", fields(k.Want), k.Got)
+	case *kind.MaxProperties:
+		return one("must have at most %s, not %d", fields(k.Want), k.Got)
+	case *kind.PropertyNames:
+		return []Fault{{Path: path + "/" + k.Property, Say: "is not a name that is allowed here"}}
+	case *kind.DependentRequired:
+		return needs(path, k.Prop, k.Missing)
+	case *kind.Dependency:
+		return needs(path, k.Prop, k.Missing)
+	case *kind.AdditionalItems:
+		return one("has %s too many", entries(k.Count))
+	case *kind.Contains:
+		return one("must have an entry that fits%s", such(doc, inner(sub, "contains")))
+	case *kind.MinContains:
+		return one("must have at least %s that fit%s, not %d", entries(k.Want), such(doc, inner(sub, "contains")), len(k.Got))
+	case *kind.MaxContains:
+		return one("must have at most %s that fit%s, not %d", entries(k.Want), such(doc, inner(sub, "contains")), len(k.Got))
+	case *kind.Not:
+		return one("must not be what it is%s", described(sub))
+	case *kind.OneOf:
+		if len(k.Subschemas) > 0 {
+			return one("fits more than one of its alternatives; it must fit exactly one%s", described(sub))
+		}
+		return alternatives(e, doc, path, sub)
+	case *kind.AnyOf:
+		return alternatives(e, doc, path, sub)
+	case *kind.ContentEncoding:
+		return one("must be a text in the encoding %s", k.Want)
+	case *kind.ContentMediaType:
+		return one("must hold %s", k.Want)
+	case *kind.RefCycle:
+		return one("cannot be checked: its schema refers to itself without an end")
+	case *kind.InvalidJsonValue:
+		return one("is not a value of JSON")
+	case *kind.Schema, *kind.Group, *kind.AllOf, *kind.Reference, *kind.ContentSchema:
+		// what is wrong is among the causes
 	}
 	if len(e.Causes) == 0 {
-		return one("does not fit: %s", strings.ReplaceAll(fmt.Sprintf("%#v", e.ErrorKind), "kind.", ""))
+		return one("does not fit its schema%s", described(sub))
 	}
 	var out []Fault
 	for _, c := range e.Causes {
 		out = append(out, explain(c, doc)...)
 	}
 	return out
+}
+
+// alternatives says what is wrong with a value that fits none of several schemas: what
+// the nearest one says, which is that with the fewest faults.
+func alternatives(e *jsonschema.ValidationError, doc map[string]any, path string, sub map[string]any) []Fault {
+	var best []Fault
+	for _, c := range e.Causes {
+		if f := explain(c, doc); best == nil || len(f) < len(best) {
+			best = f
+		}
+	}
+	if len(best) == 0 {
+		return []Fault{{Path: path, Say: "fits none of its alternatives" + described(sub)}}
+	}
+	return best
+}
+
+func needs(path, prop string, missing []string) []Fault {
+	var out []Fault
+	for _, m := range missing {
+		out = append(out, Fault{Path: path + "/" + m, Say: "is missing; it is needed where " + prop + " is given"})
+	}
+	return out
+}
+
+// described adds what the schema says of the value.
+func described(d map[string]any) string {
+	if s, _ := d["description"].(string); s != "" {
+		return " (" + strings.TrimSuffix(s, ".") + ")"
+	}
+	return ""
+}
+
+func inner(d map[string]any, key string) map[string]any { m, _ := d[key].(map[string]any); return m }
+
+func entries(n int) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return fmt.Sprintf("%d entries", n)
+}
+
+func fields(n int) string {
+	if n == 1 {
+		return "1 field"
+	}
+	return fmt.Sprintf("%d fields", n)
 }
 
 // at follows a path of a value through the schema that describes it.
@@ -340,8 +441,16 @@ func format(f string) string {
 		return "a mail address"
 	case "uri":
 		return "an absolute URL"
+	case "uuid":
+		return "a UUID, such as 6f0b9a52-0c0e-4a3c-9a66-5b0c1f0f7a11"
+	case "ipv4", "ipv6":
+		return "an address of the form " + f
+	case "regex":
+		return "a regular expression"
+	case "duration":
+		return "a duration of ISO 8601, such as PT30M"
 	}
-	return article(f)
+	return "of the format " + f
 }
 
 // text shows a value.

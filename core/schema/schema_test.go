@@ -37,7 +37,7 @@ func TestFaultsNameWhatWouldHaveBeenRight(t *testing.T) {
 		"maximum":       {`{"length_m": 1, "nights": 61}`, "nights must be at most 60, not 61"},
 		"whole numbers": {`{"length_m": 1, "nights": 1.5}`, "nights must be an integer, not a number, such as 3"},
 		"two":           {`{"nights": 0}`, "length_m is missing (Length of the vessel in metres), such as 46.5; nights must be at least 1, not 0"},
-		"not JSON":      {`{"length_m": `, "is not JSON: unexpected end of JSON input"},
+		"not JSON":      {`{"length_m": `, "is not JSON: line 1, column 14: it ends too early"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, faults := s.CheckJSON([]byte(c.give))

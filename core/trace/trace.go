@@ -20,9 +20,9 @@ type Kind string
 
 // The kinds of steps.
 const (
-	Turn    Kind = "turn"
-	Call    Kind = "call"
-	Handoff Kind = "handoff"
+	Turn Kind = "turn"
+	Call Kind = "call"
+	Pass Kind = "pass"
 )
 
 // Outside is the lane of a call that no agent made.
@@ -30,30 +30,34 @@ const Outside = "outside"
 
 // Step is one block of the track and one row of the list.
 type Step struct {
-	N        int           `json:"n"`  // counts from 1, in the order of beginning
-	ID       string        `json:"id"` // structural, such as t2.c1
-	Kind     Kind          `json:"kind"`
-	Agent    string        `json:"agent"`
-	Name     string        `json:"name"`  // "turn 2", the tool, or the handoff
-	Title    string        `json:"title"` // what went in, in a few words
-	Brief    string        `json:"brief"` // what came out, in a few words
-	Why      string        `json:"why"`
-	Status   string        `json:"status"` // going, waiting, retrying, lost, returned, failed, refused
-	Began    time.Time     `json:"began"`
-	Ended    *time.Time    `json:"ended,omitempty"`
-	MS       int64         `json:"ms"` // of work, waits for people not counted
-	Tokens   *ledger.Usage `json:"tokens,omitempty"`
-	Cost     float64       `json:"cost,omitempty"`
-	Attempts int           `json:"attempts"`
-	Effect   ledger.Effect `json:"effect,omitempty"`
-	Stub     bool          `json:"stub,omitempty"`
-	Rung     ledger.Rung   `json:"rung,omitempty"`    // how far the tool was let
-	Repairs  []string      `json:"repairs,omitempty"` // what was put right in the arguments
-	Because  string        `json:"because,omitempty"` // the model's reason, for reason_first
-	Reads    int           `json:"reads,omitempty"`   // tokens of the words that the model reads of a call, about
-	Model    string        `json:"model,omitempty"`
-	To       string        `json:"to,omitempty"` // of a handoff
-	Wait     *Wait         `json:"wait,omitempty"`
+	N        int             `json:"n"`  // counts from 1, in the order of beginning
+	ID       string          `json:"id"` // structural, such as t2.c1
+	Kind     Kind            `json:"kind"`
+	Agent    string          `json:"agent"`
+	Name     string          `json:"name"`  // "turn 2", the tool, or the handoff
+	Title    string          `json:"title"` // what went in, in a few words
+	Brief    string          `json:"brief"` // what came out, in a few words
+	Why      string          `json:"why"`
+	Status   string          `json:"status"` // going, waiting, retrying, lost, returned, failed, refused
+	Began    time.Time       `json:"began"`
+	Ended    *time.Time      `json:"ended,omitempty"`
+	MS       int64           `json:"ms"` // of work, waits for people not counted
+	Tokens   *ledger.Usage   `json:"tokens,omitempty"`
+	Cost     float64         `json:"cost,omitempty"`
+	Attempts int             `json:"attempts"`
+	Effect   ledger.Effect   `json:"effect,omitempty"`
+	Stub     bool            `json:"stub,omitempty"`
+	Rung     ledger.Rung     `json:"rung,omitempty"`    // how far the tool was let
+	Repairs  []string        `json:"repairs,omitempty"` // what was put right in the arguments
+	Because  string          `json:"because,omitempty"` // the model's reason, for reason_first
+	Reads    int             `json:"reads,omitempty"`   // tokens of the words that the model reads of a call, about
+	Model    string          `json:"model,omitempty"`
+	Text     string          `json:"text,omitempty"`      // a turn's words
+	Answered string          `json:"answered,omitempty"`  // the model's name as the endpoint gave it
+	Args     json.RawMessage `json:"args,omitempty"`      // of a call, as they were sent on
+	Undone   *time.Time      `json:"undone_at,omitempty"` // when a person undid the change that it made
+	To       string          `json:"to,omitempty"`        // of a handoff
+	Wait     *Wait           `json:"wait,omitempty"`
 }
 
 // Wait is a ticket on a step.
@@ -73,38 +77,42 @@ type Wait struct {
 
 // Totals is the head of a run.
 type Totals struct {
-	Run      string                 `json:"run"`
-	Session  string                 `json:"session"`
-	Status   ledger.Status          `json:"status"`
-	Agent    string                 `json:"agent"`
-	Lanes    []string               `json:"lanes"` // agents in the order in which they first acted
-	Turns    int                    `json:"turns"`
-	Calls    int                    `json:"calls"`
-	Handoffs int                    `json:"handoffs"`
-	Tokens   ledger.Usage           `json:"tokens"`
-	Cost     float64                `json:"cost"`
-	MS       int64                  `json:"ms"` // of work, held time not counted
-	Opened   time.Time              `json:"opened_at"`
-	Last     time.Time              `json:"last_at"`
-	Person   string                 `json:"person"`
-	Text     string                 `json:"text"`
-	Tools    ledger.Tools           `json:"tools"`
-	Rung     ledger.Rung            `json:"rung,omitempty"` // of all tools, where the run lowered it
-	Rungs    map[string]ledger.Rung `json:"rungs,omitempty"`
-	Via      string                 `json:"via,omitempty"`
-	Model    string                 `json:"model,omitempty"`
-	Answer   string                 `json:"answer,omitempty"`
-	Problem  *ledger.Problem        `json:"problem,omitempty"`
-	Facts    map[string]any         `json:"state"`
-	Seq      int64                  `json:"seq"`
+	ID      string                 `json:"id"`
+	Session string                 `json:"session"`
+	Status  ledger.Status          `json:"status"`
+	Agent   string                 `json:"agent"`
+	Lanes   []string               `json:"lanes"`  // agents in the order in which they first acted
+	Path    []string               `json:"path"`   // agents that held the baton, in order
+	Called  []string               `json:"called"` // tools
+	Models  []string               `json:"models"` // that answered
+	Turns   int                    `json:"turns"`
+	Calls   int                    `json:"calls"`
+	Passes  int                    `json:"passes"`
+	Tokens  ledger.Usage           `json:"tokens"`
+	Cost    float64                `json:"cost"`
+	MS      int64                  `json:"ms"` // of work, held time not counted
+	Opened  time.Time              `json:"opened_at"`
+	Last    time.Time              `json:"last_at"`
+	Person  string                 `json:"person"`
+	Text    string                 `json:"text"`
+	Tools   ledger.Tools           `json:"tools"`
+	Rung    ledger.Rung            `json:"rung,omitempty"` // of all tools, where the run lowered it
+	Rungs   map[string]ledger.Rung `json:"rungs,omitempty"`
+	Via     string                 `json:"via,omitempty"`
+	Model   string                 `json:"model,omitempty"`
+	Answer  string                 `json:"answer,omitempty"`
+	Problem *ledger.Problem        `json:"problem,omitempty"`
+	Facts   map[string]any         `json:"state"`
+	Seq     int64                  `json:"seq"`
 }
 
 // Trace is the picture of a run so far.
 type Trace struct {
-	Steps []*Step
-	state *run.State
-	byID  map[string]*Step
-	lanes []string
+	Steps                []*Step
+	state                *run.State
+	byID                 map[string]*Step
+	lanes                []string
+	path, called, models []string // as in Totals
 }
 
 // New gives the trace of a run with no events.
@@ -127,7 +135,7 @@ func (t *Trace) State() *run.State { return t.state }
 // Totals gives the head of the run so far.
 func (t *Trace) Totals() Totals {
 	s := t.state
-	o := Totals{Run: s.Run, Status: s.Status(), Agent: s.Agent, Lanes: append([]string{}, t.lanes...), Turns: s.Turns, Calls: s.Calls, Handoffs: s.Handoffs, Tokens: s.Tokens,
+	o := Totals{ID: s.Run, Path: list(t.path), Called: list(t.called), Models: list(t.models), Status: s.Status(), Agent: s.Agent, Lanes: append([]string{}, t.lanes...), Turns: s.Turns, Calls: s.Calls, Passes: s.Passes, Tokens: s.Tokens,
 		Cost: s.Cost, MS: s.Worked(s.At).Milliseconds(), Opened: s.OpenedAt, Last: s.At, Facts: s.Facts, Seq: s.Seq}
 	if s.Opened != nil {
 		o.Session, o.Person, o.Text, o.Tools, o.Model = s.Opened.Session, s.Opened.Person, s.Opened.Text, s.Opened.Tools, s.Opened.Model
@@ -137,6 +145,29 @@ func (t *Trace) Totals() Totals {
 		o.Answer, o.Problem = s.Closed.Answer, s.Closed.Problem
 	}
 	return o
+}
+
+func list(s []string) []string { return append([]string{}, s...) }
+
+// tally keeps what the totals tell beside the state.
+func (t *Trace) tally(e ledger.Event) {
+	put := func(l *[]string, s string) {
+		if !slices.Contains(*l, s) {
+			*l = append(*l, s)
+		}
+	}
+	switch d := e.Data.(type) {
+	case *ledger.RunOpened:
+		if d.Agent != "" {
+			t.path = append(t.path, d.Agent)
+		}
+	case *ledger.BatonPassed:
+		t.path = append(t.path, d.To)
+	case *ledger.CallDecided:
+		put(&t.called, d.Tool)
+	case *ledger.TurnReceived:
+		put(&t.models, t.state.Turn.Model)
+	}
 }
 
 func (t *Trace) add(s *Step) *Step {
@@ -155,6 +186,7 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 	if err := t.state.Apply(e); err != nil {
 		return nil, err
 	}
+	t.tally(e)
 	s := t.byID[e.Step]
 	end := func(status, brief string) {
 		at := e.At
@@ -178,6 +210,8 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 			}
 		}
 		return changed, nil
+	case *ledger.CallLooked:
+		return nil, nil // its difference is on the ticket
 	case *ledger.TurnSent:
 		if s == nil {
 			s = t.add(&Step{ID: e.Step, Kind: Turn, Agent: d.Agent, Name: fmt.Sprintf("turn %d", d.N), Why: d.Why, Began: e.At})
@@ -188,7 +222,9 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 		}
 	case *ledger.TurnReceived:
 		u := d.Usage
+		s.Answered = d.Model
 		s.Tokens, s.Cost, s.MS = &u, s.Cost+d.Cost, s.MS+d.MS
+		s.Text = d.Text
 		brief := cut(d.Text, 60)
 		if n := len(d.Calls); n > 0 {
 			names := make([]string, n)
@@ -205,12 +241,12 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 			s.Status, s.Ended = "retrying", nil
 		}
 	case *ledger.CallDecided:
-		st := &Step{ID: e.Step, Kind: Call, Agent: before, Name: d.Tool, Title: brief(d.Args), Why: d.Why, Began: e.At, Status: "waiting", Effect: d.Effect, Rung: d.Rung, Repairs: d.Repairs, Because: d.Because}
+		st := &Step{ID: e.Step, Kind: Call, Agent: before, Name: d.Tool, Title: named(d.Args), Args: d.Args, Why: d.Why, Began: e.At, Status: "waiting", Effect: d.Effect, Rung: d.Rung, Repairs: d.Repairs, Because: d.Because}
 		if before == "" {
 			st.Agent = Outside
 		}
 		if d.Verdict == ledger.Pass {
-			st.Kind, st.To, st.Title = Handoff, d.To, ""
+			st.Kind, st.To, st.Title = Pass, d.To, ""
 		}
 		s = t.add(st)
 	case *ledger.CallStarted:
@@ -224,7 +260,7 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 	case *ledger.CallReturned:
 		s.MS += d.MS
 		end("returned", brief(d.Result))
-		if s.Kind == Handoff {
+		if s.Kind == Pass {
 			s.Brief = ""
 		}
 	case *ledger.CallFailed:
@@ -242,8 +278,14 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 		at := e.At
 		s.Wait.Settled, s.Wait.Verb, s.Wait.Who, s.Wait.Because = &at, d.Verb, d.By, d.Because
 		if len(d.Args) > 0 {
-			s.Title = brief(d.Args)
+			s.Title, s.Args = named(d.Args), d.Args
 		}
+	case *ledger.FileUndone:
+		if s == nil {
+			return nil, nil // an earlier run made the change, and has the mark
+		}
+		at := e.At
+		s.Undone = &at
 	default:
 		return nil, nil
 	}
@@ -271,8 +313,13 @@ func cut(s string, n int) string {
 	return s
 }
 
-// brief tells a JSON value in a few words.
-func brief(raw json.RawMessage) string {
+// brief tells a result in a few words.
+func brief(raw json.RawMessage) string { return short(raw, false) }
+
+// named tells arguments in a few words, each with its name.
+func named(raw json.RawMessage) string { return short(raw, true) }
+
+func short(raw json.RawMessage, names bool) string {
 	if len(raw) == 0 {
 		return ""
 	}
@@ -296,6 +343,10 @@ func brief(raw json.RawMessage) string {
 				parts = append(parts, fmt.Sprintf("%d %s", len(e), k))
 			default:
 				val := expr.Show(e)
+				if names {
+					parts = append(parts, k+": "+cut(val, 40))
+					continue
+				}
 				if at, err := time.Parse(time.RFC3339, val); err == nil {
 					val = at.Format("2 Jan 15:04")
 				}
@@ -305,7 +356,7 @@ func brief(raw json.RawMessage) string {
 				parts = append(parts, val)
 			}
 		}
-		return cut(strings.Join(parts, " · "), 60)
+		return cut(strings.Join(parts, " · "), 80)
 	}
 	return cut(expr.Show(v), 60)
 }
@@ -331,19 +382,20 @@ func keysInOrder(raw []byte) []string {
 
 // Detail is everything about one step.
 type Detail struct {
-	Step   *Step           `json:"step"`
-	In     json.RawMessage `json:"in,omitempty"`     // a call's arguments as the model made them
-	Args   json.RawMessage `json:"args,omitempty"`   // as they were sent, where a person changed them
-	Out    json.RawMessage `json:"out,omitempty"`    // a call's result
-	Text   string          `json:"text,omitempty"`   // a turn's words
-	Calls  []ledger.Ask    `json:"calls,omitempty"`  // a turn's calls, as they came
-	Words  string          `json:"words,omitempty"`  // what the model read of a call
-	Sent   *ledger.Sent    `json:"sent,omitempty"`   // the proof of a call
-	Note   string          `json:"note,omitempty"`   // what went wrong beside it
-	Handle string          `json:"handle,omitempty"` // names the whole result in later arguments
-	Before map[string]any  `json:"before,omitempty"` // the state before and after it
-	After  map[string]any  `json:"after,omitempty"`
-	Events []ledger.Event  `json:"events"`
+	Step      *Step           `json:"step"`
+	In        json.RawMessage `json:"in,omitempty"`        // a call's arguments as the model made them
+	Args      json.RawMessage `json:"args,omitempty"`      // as they were sent, where a person changed them
+	Out       json.RawMessage `json:"out,omitempty"`       // a call's result
+	Reasoning string          `json:"reasoning,omitempty"` // a turn's, where the endpoint sent it apart
+	Text      string          `json:"text,omitempty"`      // a turn's words
+	Calls     []ledger.Ask    `json:"calls,omitempty"`     // a turn's calls, as they came
+	Words     string          `json:"words,omitempty"`     // what the model read of a call
+	Sent      *ledger.Sent    `json:"sent,omitempty"`      // the proof of a call
+	Note      string          `json:"note,omitempty"`      // what went wrong beside it
+	Handle    string          `json:"handle,omitempty"`    // names the whole result in later arguments
+	Before    map[string]any  `json:"before,omitempty"`    // the state before and after it
+	After     map[string]any  `json:"after,omitempty"`
+	Events    []ledger.Event  `json:"events"`
 }
 
 // DetailOf gives everything about one step; nil where there is no such step.
@@ -373,13 +425,13 @@ func DetailOf(id string, events []ledger.Event, name string) (*Detail, error) {
 		d.After = copyOf(st.Facts)
 		switch x := e.Data.(type) {
 		case *ledger.TurnReceived:
-			d.Text, d.Calls = x.Text, x.Calls
+			d.Text, d.Calls, d.Reasoning = x.Text, x.Calls, x.Reasoning
 		case *ledger.TurnFailed:
 			d.Words = x.Problem.Say
 		case *ledger.CallDecided:
 			d.In = x.Args
 			if len(x.Args) == 0 && st.Turn != nil && x.N <= len(st.Turn.Reply.Calls) {
-				d.In, _ = json.Marshal(st.Turn.Reply.Calls[x.N-1].Args) // what was no JSON is shown as text
+				d.In, _ = json.Marshal(st.Turn.Reply.Calls[x.N-1].Args) // what was not JSON is shown as text
 			}
 		case *ledger.GateSettled:
 			d.Args = x.Args

@@ -45,10 +45,10 @@ func TestStepsTellWhoDidWhatAndWhy(t *testing.T) {
 	}
 	assert.Equal(t, []row{
 		{"desk", "turn 1", "", "look, pass_to_berths", "returned", "a message came in"},
-		{"desk", "look", "Marrow Light", "46 m", "returned", "turn 1 made 2 calls; reads start at once"},
+		{"desk", "look", "name: Marrow Light", "46 m", "returned", "turn 1 made 2 calls; reads start at once"},
 		{"desk", "pass_to_berths", "", "", "returned", "handoffs come last"},
 		{"berths", "turn 2", "", "reserve", "returned", "berths holds the baton"},
-		{"berths", "reserve", "D2", "true", "returned", "gate: over 40 m"},
+		{"berths", "reserve", "berth: D2", "true", "returned", "gate: over 40 m"},
 		{"berths", "turn 3", "", "Reserved D2.", "returned", "the call of turn 2 has ended"},
 	}, got)
 	wait := tr.Steps[4].Wait
@@ -57,7 +57,7 @@ func TestStepsTellWhoDidWhatAndWhy(t *testing.T) {
 	assert.Equal(t, "master", wait.Who)
 	tot := tr.Totals()
 	assert.Equal(t, []string{"desk", "berths"}, tot.Lanes)
-	assert.Equal(t, []int{3, 2, 1, 45}, []int{tot.Turns, tot.Calls, tot.Handoffs, tot.Tokens.In + tot.Tokens.Out})
+	assert.Equal(t, []int{3, 2, 1, 45}, []int{tot.Turns, tot.Calls, tot.Passes, tot.Tokens.In + tot.Tokens.Out})
 	assert.Equal(t, "Reserved D2.", tot.Answer)
 }
 
@@ -105,21 +105,21 @@ func expectation(t *testing.T, text string) *project.Expect {
 func TestDrillsHoldARunAgainstWhatIsExpected(t *testing.T) {
 	w := story(t)
 	for name, c := range map[string]struct{ expect, want, got string }{
-		"all right":     {`{path: [desk, berths], calls: [{tool: look}, {tool: reserve, args: {berth: D2}, gate: amend, status: returned}], never: [pay], answer: {says: [d2], avoids: [C4]}, state: {booking: D2}, where: "run.turns == 3 && run.handoffs == 1"}`, "", ""},
+		"all right":     {`{path: [desk, berths], calls: [{tool: look}, {tool: reserve, args: {berth: D2}, gate: amend, status: returned}], never: [pay], answer: {says: [d2], avoids: [C4]}, state: {booking: D2}, where: "run.turns == 3 && run.passes == 1"}`, "", ""},
 		"path":          {`{path: [desk]}`, "desk", "desk → berths"},
-		"other values":  {`{calls: [{tool: reserve, args: {berth: C4}}]}`, `reserve {"berth":"C4"}`, `reserve {"berth":"D2"}, returned, gate: amend`},
-		"order":         {`{calls: [{tool: reserve}, {tool: look}]}`, "look", "no such call; what was called: look, pass_to_berths, reserve"},
+		"other values":  {`{calls: [{tool: reserve, args: {berth: C4}}]}`, `reserve {"berth":"C4"}, returned`, `reserve {"berth":"D2"}, returned, gate: amend`},
+		"order":         {`{calls: [{tool: reserve}, {tool: look}]}`, "look, returned", "no such call; what was called: look, pass_to_berths, reserve"},
 		"never":         {`{never: [look]}`, "no call of look", `look {"name":"Marrow Light"}, returned`},
 		"answer":        {`{answer: {says: [B-1041]}}`, `says "B-1041"`, `"Reserved D2."`},
 		"avoids":        {`{answer: {avoids: [reserved]}}`, `does not say "reserved"`, `"Reserved D2."`},
 		"state":         {`{state: {booking: C4}}`, `booking is "C4"`, `"D2"`},
-		"where":         {`{where: run.turns > 5}`, "run.turns > 5", "run.turns 3, run.calls 2, run.handoffs 1, run.tokens 45, run.cost 0"},
+		"where":         {`{where: run.turns > 5}`, "run.turns > 5", "run.turns 3, run.calls 2, run.passes 1, run.tokens 45, run.cost 0"},
 		"status":        {`{status: held}`, "held", "done"},
 		"problem":       {`{problem: limit}`, "failed", "done"},
-		"gate not seen": {`{calls: [{tool: reserve, gate: none}]}`, "reserve, gate: none", `reserve {"berth":"D2"}, returned, gate: amend`},
+		"gate not seen": {`{calls: [{tool: reserve, gate: none}]}`, "reserve, returned, gate: none", `reserve {"berth":"D2"}, returned, gate: amend`},
 	} {
 		t.Run(name, func(t *testing.T) {
-			faults, err := drill.Check(expectation(t, c.expect), "w-1", w.Events)
+			faults, err := drill.Check(w.P, expectation(t, c.expect), "w-1", w.Events)
 			require.NoError(t, err)
 			if c.want == "" {
 				assert.Empty(t, faults)

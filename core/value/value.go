@@ -3,18 +3,25 @@ package value
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
 	"strconv"
+	"unicode/utf8"
 )
 
 // Exact is the largest whole number of which a float64 holds all that are smaller.
 const Exact = 1<<53 - 1
 
 // Read gives the value of a JSON text: nil, bool, float64, int64, string, []any or
-// map[string]any. An error is that of encoding/json.
+// map[string]any. An error is a *SyntaxError.
 func Read(raw []byte) (any, error) {
 	var v any
-	if err := json.Unmarshal(raw, &v); err != nil || !long(raw) {
-		return v, err
+	if err := json.Unmarshal(raw, &v); err != nil {
+		return nil, Explain(raw, err)
+	}
+	if !long(raw) {
+		return v, nil
 	}
 	dec := json.NewDecoder(bytes.NewReader(raw))
 	dec.UseNumber()
@@ -23,11 +30,58 @@ func Read(raw []byte) (any, error) {
 	return Numbers(exact), err
 }
 
+// SyntaxError says where a text stops being JSON, and why. Lines and columns count
+// from 1, columns in bytes.
+type SyntaxError struct {
+	Line, Col int
+	Say       string
+}
+
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("line %d, column %d: %s", e.Line, e.Col, e.Say)
+}
+
+// Explain puts an error of encoding/json about a text into a sentence. Other errors
+// stay as they are.
+func Explain(raw []byte, err error) error {
+	var syn *json.SyntaxError
+	at, say := int64(len(raw)), "it ends too early"
+	switch {
+	case err == nil:
+		return nil
+	case len(bytes.TrimSpace(raw)) == 0:
+		say = "it is empty"
+	case errors.Is(err, io.ErrUnexpectedEOF):
+	case !errors.As(err, &syn):
+		return err
+	case syn.Offset >= 1 && syn.Offset <= int64(len(raw)) && syn.Error() != "unexpected end of JSON input":
+		at = syn.Offset - 1
+		r, _ := utf8.DecodeRune(raw[at:])
+		say = fmt.Sprintf("%q does not belong here", r)
+		switch {
+		case r == '\'':
+			say += "; texts stand in double quotes"
+		case r == '}' || r == ']':
+			say += "; is there a comma before it?"
+		case r == '\n' || r == '\t':
+			say = "a line break or tab in a text is written \\n or \\t"
+		}
+	}
+	head := raw[:min(at, int64(len(raw)))]
+	return &SyntaxError{Line: 1 + bytes.Count(head, []byte("\n")), Col: int(at) - bytes.LastIndexByte(head, '\n'), Say: say}
+}
+
 // ReadObject is Read of a JSON object; null is nil.
 func ReadObject(raw []byte) (map[string]any, error) {
 	var m map[string]any
-	if err := json.Unmarshal(raw, &m); err != nil || !long(raw) {
-		return m, err
+	if err := json.Unmarshal(raw, &m); err != nil {
+		if _, bad := Read(raw); bad == nil {
+			return nil, errors.New("it is not an object: write {…}")
+		}
+		return nil, Explain(raw, err)
+	}
+	if !long(raw) {
+		return m, nil
 	}
 	v, err := Read(raw)
 	m, _ = v.(map[string]any)

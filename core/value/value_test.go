@@ -46,9 +46,9 @@ func TestWhatIsNoJSONIsSaidAsEver(t *testing.T) {
 		assert.Error(t, err, raw)
 	}
 	_, err := value.ReadObject([]byte(`[9007199254740993]`))
-	assert.ErrorContains(t, err, "cannot unmarshal array")
+	assert.ErrorContains(t, err, "it is not an object")
 	_, err = value.ReadObject([]byte(`[1]`))
-	assert.ErrorContains(t, err, "cannot unmarshal array")
+	assert.ErrorContains(t, err, "it is not an object")
 }
 
 func TestObjectsAreReadAlike(t *testing.T) {

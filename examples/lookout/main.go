@@ -8,14 +8,14 @@ import (
 	"context"
 	"math"
 
-	"stonebaton/kit"
+	"stonebaton/mason"
 )
 
 // Light is what the range of a light is reckoned from.
 type Light struct {
 	HeightM float64 `json:"height_m" desc:"Height of the light above the water" unit:"metres" min:"0" max:"300"`
 	EyeM    float64 `json:"eye_m" desc:"Height of the eye above the water" unit:"metres" min:"0" default:"3"`
-	Weather string  `json:"weather" desc:"How clear the air is." enum:"clear,haze,fog" default:"clear"`
+	Air     string  `json:"air" desc:"How clear the air is." enum:"clear,haze,fog" default:"clear"`
 }
 
 // Range is how far the light is seen.
@@ -24,17 +24,17 @@ type Range struct {
 }
 
 func lightRange(_ context.Context, l Light) (Range, error) {
-	if l.Weather == "fog" {
-		return Range{}, kit.Refuse("in fog no range can be told")
+	if l.Air == "fog" {
+		return Range{}, mason.Refuse("in fog no range can be told")
 	}
 	miles := 2.08 * (math.Sqrt(l.HeightM) + math.Sqrt(l.EyeM))
-	if l.Weather == "haze" {
+	if l.Air == "haze" {
 		miles *= 0.6
 	}
 	return Range{Miles: math.Round(miles*10) / 10}, nil
 }
 
 func main() {
-	kit.Main(kit.Tool("light_range", "Reckon how far away a light of some height can be seen at sea, when somebody asks for its range.", lightRange,
-		kit.Reads(), kit.Says("The light is seen from {{ result.miles }} sea miles.")))
+	mason.Main(mason.Tool("light_range", "Reckon how far away a light of some height can be seen at sea, when somebody asks for its range.", lightRange,
+		mason.Reads(), mason.Says("The light is seen from {{ result.miles }} sea miles.")))
 }

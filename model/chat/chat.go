@@ -1,8 +1,8 @@
 package chat
 
 import (
-	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,9 +10,12 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/tmaxmax/go-sse"
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
@@ -84,12 +87,16 @@ func (w *Wire) request(ctx context.Context, m *project.Model, r prompt.Request) 
 	if err != nil {
 		return nil, fail("config", "", "%v", err)
 	}
-	if i := strings.Index(base, "${"); i >= 0 {
-		return nil, fail("config", "Set it in the environment or in the project's .env.", "the url of the model %q has no value: %s is not set", m.Name, strings.Trim(base[i:], "${}"))
+	if name := project.Variable(base); name != "" {
+		return nil, fail("config", "Set it in the environment or in the project's .env.", "the url of the model %q has no value: %s is not set", m.Name, name)
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(base, "/")+"/chat/completions", bytes.NewReader(raw))
-	if err != nil || req.URL.Host == "" {
+	to, err := url.Parse(base)
+	if err != nil || to.Host == "" {
 		return nil, fail("config", "Write an absolute URL, such as http://127.0.0.1:8080/v1.", "the url of the model %q is not a URL", m.Name)
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to.JoinPath("chat/completions").String(), bytes.NewReader(raw))
+	if err != nil {
+		return nil, fail("config", "Write an absolute URL, such as http://127.0.0.1:8080/v1.", "the url of the model %q is not one that can be asked", m.Name)
 	}
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Accept", "text/event-stream, application/json")
@@ -164,6 +171,7 @@ func refused(m *project.Model, resp *http.Response) *loop.ModelFailure {
 // assembly puts a reply together from its pieces.
 type assembly struct {
 	text   strings.Builder
+	apart  strings.Builder // reasoning
 	calls  []ledger.Ask
 	index  map[int]int // index of the wire → place in calls
 	finish string
@@ -187,20 +195,18 @@ func (a *assembly) whole(body io.Reader, delta func(string), m *project.Model) *
 }
 
 func (a *assembly) stream(body io.Reader, delta func(string), m *project.Model) *loop.ModelFailure {
-	lines := bufio.NewScanner(body)
-	lines.Buffer(make([]byte, 0, 64<<10), 4<<20)
-	for lines.Scan() {
-		data, ok := strings.CutPrefix(lines.Text(), "data:")
-		if !ok {
-			continue
+	var broke error
+	for ev, err := range sse.Read(body, &sse.ReadConfig{MaxEventSize: 4 << 20}) {
+		if err != nil {
+			broke = err
+			break
 		}
-		data = strings.TrimSpace(data)
-		if data == "[DONE]" {
+		if ev.Data == "[DONE]" {
 			a.ended = true
 			return nil
 		}
 		var r Response
-		if err := json.Unmarshal([]byte(data), &r); err != nil {
+		if err := json.Unmarshal([]byte(ev.Data), &r); err != nil {
 			f := fail("cut", "", "the stream of the model %q holds something that is not JSON: %v", m.Name, err)
 			f.Retry = true
 			return f
@@ -209,7 +215,7 @@ func (a *assembly) stream(body io.Reader, delta func(string), m *project.Model) 
 			return bad
 		}
 	}
-	if a.finish != "" && lines.Err() == nil {
+	if a.finish != "" && broke == nil {
 		a.ended = true // some endpoints send no [DONE]
 		return nil
 	}
@@ -239,6 +245,7 @@ func (a *assembly) piece(r Response, delta func(string), m *project.Model) *loop
 			msg = c.Message
 		}
 		if msg != nil {
+			a.apart.WriteString(cmp.Or(msg.Reasoning, msg.Reasoning2))
 			if msg.Content != "" {
 				a.text.WriteString(msg.Content)
 				delta(msg.Content)
@@ -275,7 +282,7 @@ func (a *assembly) call(c Call) {
 }
 
 func (a *assembly) reply(m *project.Model, r prompt.Request) (prompt.Reply, *loop.ModelFailure) {
-	out := prompt.Reply{Text: a.text.String(), Calls: a.calls, Finish: a.finish, Model: a.model}
+	out := prompt.Reply{Text: a.text.String(), Reasoning: a.apart.String(), Calls: a.calls, Finish: a.finish, Model: a.model}
 	if a.finish == "tool_calls" {
 		out.Finish = "calls"
 	}
@@ -291,7 +298,7 @@ func (a *assembly) reply(m *project.Model, r prompt.Request) (prompt.Reply, *loo
 	if a.usage != nil {
 		out.Usage = ledger.Usage{In: a.usage.Prompt, Out: a.usage.Completion}
 	} else {
-		n := prompt.Tokens(out.Text)
+		n := prompt.Tokens(out.Text) + prompt.Tokens(out.Reasoning)
 		for _, c := range out.Calls {
 			n += prompt.Tokens(c.Tool) + prompt.Tokens(c.Args)
 		}

@@ -29,7 +29,7 @@ func ask(t *testing.T, url string, limit time.Duration) (prompt.Reply, *loop.Mod
 	w := chat.New(secret.New(func(n string) (string, bool) { return "the-key", n == "KEY" }))
 	m := &project.Model{Name: "mine", URL: url, Key: "${secret:KEY}", Remote: "some-model", Timeout: limit, Headers: map[string]string{"X-Team": "harbour"}}
 	var words strings.Builder
-	r, bad := w.Ask(ctx, &project.Project{}, m, prompt.Request{System: "Be brief.", Temperature: 0.5,
+	r, bad := w.Ask(ctx, &project.Project{}, m, prompt.Request{System: "Be brief.", Temperature: new(0.5),
 		Messages: []ledger.Message{{Role: ledger.User, Text: "Hi"}, {Role: ledger.Assistant, Calls: []ledger.Ask{{ID: "c1", Tool: "look", Args: "{}"}}}, {Role: ledger.FromTool, Tool: "look", Call: "c1", Text: "seen"}},
 		Tools:    []project.Contract{{Name: "look", Summary: "Look.", Parameters: json.RawMessage(`{"type":"object"}`)}}}, func(s string) { words.WriteString(s) })
 	return r, bad, words.String()

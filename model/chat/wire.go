@@ -12,7 +12,7 @@ type Request struct {
 	Model         string         `json:"model"`
 	Messages      []Message      `json:"messages"`
 	Tools         []Tool         `json:"tools,omitempty"`
-	Temperature   float64        `json:"temperature"`
+	Temperature   *float64       `json:"temperature,omitempty"`
 	MaxTokens     int            `json:"max_tokens,omitempty"`
 	Stream        bool           `json:"stream,omitempty"`
 	StreamOptions *StreamOptions `json:"stream_options,omitempty"`
@@ -23,10 +23,13 @@ type StreamOptions struct {
 	IncludeUsage bool `json:"include_usage"`
 }
 
-// Message is one message of the wire.
+// Message is one message of the wire. Reasoning comes in replies alone, where an
+// endpoint sends it apart from the answer; endpoints differ in its name.
 type Message struct {
 	Role       string `json:"role"`
 	Content    string `json:"content"`
+	Reasoning  string `json:"reasoning_content,omitempty"`
+	Reasoning2 string `json:"reasoning,omitempty"`
 	ToolCalls  []Call `json:"tool_calls,omitempty"`
 	ToolCallID string `json:"tool_call_id,omitempty"`
 	Name       string `json:"name,omitempty"`
@@ -89,7 +92,8 @@ type Error struct {
 	Code    any    `json:"code,omitempty"`
 }
 
-// Encode gives the body of a request: the same bytes for the same request.
+// Encode gives the body of a request: the same bytes for the same request. What the
+// project does not set is omitted, so that the endpoint decides.
 func Encode(r prompt.Request, remote string) Request {
 	out := Request{Model: remote, Temperature: r.Temperature, MaxTokens: r.MaxTokens, Stream: true, StreamOptions: &StreamOptions{IncludeUsage: true}}
 	out.Messages = append(out.Messages, Message{Role: "system", Content: r.System})

@@ -164,7 +164,7 @@ func TestAChangeIsShownAndCanBeUndone(t *testing.T) {
 	assert.ErrorIs(t, err, tools.ErrNoChange)
 
 	r = b.ok("save", map[string]any{"path": "new/note.md", "text": "Fresh.\n"})
-	assert.Equal(t, true, r.Value.(map[string]any)["made"])
+	assert.Equal(t, true, r.Value.(map[string]any)["created"])
 	assert.Contains(t, r.Sent.Diff, "+Fresh.")
 	_, err = b.h.Undo(t.Context(), r.Sent.Undo)
 	require.NoError(t, err)

@@ -135,22 +135,69 @@ func (c call) files(do string) (loop.Result, *loop.Failure) {
 	switch do {
 	case "read":
 		return c.read(f, p)
-	case "write":
-		return c.change(f, p, func(_ string, _ bool) (string, error) { return c.text("text"), nil })
 	}
-	return c.change(f, p, func(was string, there bool) (string, error) {
-		if !there {
-			return "", fmt.Errorf("there is no file %s", c.text("path"))
+	return c.change(f, p)
+}
+
+// edit is a change of a file that has not been made yet.
+type edit struct {
+	was   string
+	there bool
+	text  string // what the file is to hold
+	line  int    // where the replaced passage begins; 0 where the whole file is written
+}
+
+// edit finds out what a call would make of a file. An error is one that the model reads.
+func (c call) edit(f folder, p string) (edit, error) {
+	name := c.text("path")
+	was, err := readText(f.root, p)
+	e := edit{was: was, there: err == nil}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return e, fmt.Errorf("%s was not changed: %w", name, err)
+	}
+	if c.i.Tool.Builtin.Do == "files.write" {
+		e.text = c.text("text")
+	} else {
+		old := c.text("old")
+		n := strings.Count(was, old)
+		switch {
+		case !e.there:
+			return e, fmt.Errorf("there is no file %s", name)
+		case n == 0:
+			return e, fmt.Errorf("the passage is not in %s; read the file and give the passage exactly as it is there", name)
+		case n > 1:
+			return e, fmt.Errorf("the passage is in %s %d times; give more of the text around it", name, n)
 		}
-		switch n := strings.Count(was, c.text("old")); n {
-		case 0:
-			return "", fmt.Errorf("the passage does not stand in %s; read the file and give it exactly", c.text("path"))
-		case 1:
-			return strings.Replace(was, c.text("old"), c.text("new"), 1), nil
-		default:
-			return "", fmt.Errorf("the passage stands in %s %d times; give more of what is around it", c.text("path"), n)
-		}
-	})
+		e.line = strings.Count(was[:strings.Index(was, old)], "\n") + 1
+		e.text = strings.Replace(was, old, c.text("new"), 1)
+	}
+	if len(e.text) > maxText {
+		return e, fmt.Errorf("the file would have %d bytes; a tool may write %d", len(e.text), maxText)
+	}
+	return e, nil
+}
+
+// Look gives the difference that a change of a file would make.
+func (h *Handler) Look(ctx context.Context, i engine.Invocation) (string, *loop.Failure) {
+	args, _ := i.Args.(map[string]any)
+	c := call{Handler: h, ctx: ctx, i: i, args: args}
+	bad := func(class string, err error) (string, *loop.Failure) {
+		return "", &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: err.Error()}
+	}
+	dirs, err := c.folders()
+	if err != nil {
+		return bad("config", err)
+	}
+	defer closeAll(dirs)
+	f, p, err := place(dirs, c.text("path"))
+	if err != nil {
+		return bad("refused", err)
+	}
+	e, err := c.edit(f, p)
+	if err != nil {
+		return bad("refused", err)
+	}
+	return diff(path.Join(f.name, p), e.was, e.text, e.there), nil
 }
 
 // walk goes through the files of the granted folders, by their paths as tools
@@ -303,40 +350,38 @@ func (c call) read(f folder, p string) (loop.Result, *loop.Failure) {
 }
 
 // change writes a file anew, and keeps what is needed to undo it.
-func (c call) change(f folder, p string, make func(was string, there bool) (string, error)) (loop.Result, *loop.Failure) {
+func (c call) change(f folder, p string) (loop.Result, *loop.Failure) {
 	c.writing.Lock()
 	defer c.writing.Unlock()
-	was, err := readText(f.root, p)
-	there := err == nil
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return c.refuse("%s was not changed: %v", c.text("path"), err)
-	}
-	done := func(text string, made bool, sent *ledger.Sent) (loop.Result, *loop.Failure) {
-		return loop.Result{Value: map[string]any{"path": c.text("path"), "bytes": float64(len(text)), "made": made}, Sent: sent}, nil
+	done := func(text string, more map[string]any, sent *ledger.Sent) (loop.Result, *loop.Failure) {
+		more["path"], more["bytes"] = c.text("path"), float64(len(text))
+		return loop.Result{Value: more, Sent: sent}, nil
 	}
 	whole := path.Join(f.name, p)
-	if old, err := c.records.Change(c.ctx, c.i.Key); err == nil && there && old.Undone == nil && old.After == string(ledger.HashOf([]byte(was))) {
-		return done(was, old.Before == nil, &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(was)), Log: "the same call had done it already", Undo: c.i.Key})
+	if old, err := c.records.Change(c.ctx, c.i.Key); err == nil && old.Undone == nil {
+		if is, err := readText(f.root, p); err == nil && old.After == string(ledger.HashOf([]byte(is))) {
+			return done(is, map[string]any{}, &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(is)), Log: "the same call had done it already", Undo: c.i.Key})
+		}
 	}
-	text, err := make(was, there)
+	e, err := c.edit(f, p)
 	if err != nil {
 		return c.refuse("%v", err)
 	}
-	if len(text) > maxText {
-		return c.refuse("the file would have %d bytes; a tool may write %d", len(text), maxText)
-	}
-	sent := &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(text)), Diff: diff(whole, was, text, there), Undo: c.i.Key}
-	ch := tools.Change{Key: c.i.Key, At: time.Now().UTC(), Path: whole, After: string(ledger.HashOf([]byte(text)))}
-	if there {
-		ch.Before = &was
+	sent := &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(e.text)), Diff: diff(whole, e.was, e.text, e.there), Undo: c.i.Key}
+	ch := tools.Change{Key: c.i.Key, Run: c.i.Run, Step: c.i.Step, At: time.Now().UTC(), Path: whole, After: string(ledger.HashOf([]byte(e.text)))}
+	if e.there {
+		ch.Before = &e.was
 	}
 	if err := c.records.SaveChange(c.ctx, ch); err != nil {
-		return c.fail(ledger.NotDone, "files", "%s was not changed: what is needed to undo it could not be kept: %v", whole, err)
+		return c.fail(ledger.NotDone, "files", "%s was not changed, because what is needed to undo it could not be stored: %v", whole, err)
 	}
-	if err := write(f.root, p, text); err != nil {
+	if err := write(f.root, p, e.text); err != nil {
 		return c.fail(ledger.NotDone, "files", "%s could not be written: %v", whole, reason(err))
 	}
-	return done(text, !there, sent)
+	if e.line > 0 {
+		return done(e.text, map[string]any{"line": float64(e.line)}, sent)
+	}
+	return done(e.text, map[string]any{"created": !e.there}, sent)
 }
 
 // write puts a text in a file's place all at once: a crash leaves the old or the
@@ -429,7 +474,7 @@ func (h *Handler) Undo(ctx context.Context, key string) (tools.Change, error) {
 	defer root.Close()
 	is, err := readText(root, c.Path)
 	if err != nil || string(ledger.HashOf([]byte(is))) != c.After {
-		return c, &UndoError{fmt.Sprintf("%s has been changed since; undo that first, or mend it by hand", c.Path)}
+		return c, &UndoError{fmt.Sprintf("%s has been changed since; undo that first, or change it by hand", c.Path)}
 	}
 	if c.Before == nil {
 		err = root.Remove(c.Path)

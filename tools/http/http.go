@@ -27,6 +27,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/core/project"
+	"stonebaton/core/scope"
 	"stonebaton/core/value"
 	"stonebaton/engine"
 	"stonebaton/tools"
@@ -74,7 +75,7 @@ func (h *Handler) send(ctx context.Context, i engine.Invocation) (_ loop.Result,
 		if errors.As(err, &te) {
 			return loop.Result{}, notDone("auth", "%v", err), false
 		}
-		return loop.Result{}, notDone("config", "the request of %s could not be made: %v", i.Tool.Name, err), false
+		return loop.Result{}, notDone("config", "the request of %s cannot be made: %v", i.Tool.Name, err), false
 	}
 	proof, host := out.proof, out.req.URL.Host
 	resp, err := h.client.Do(out.req, out.grant)
@@ -117,25 +118,52 @@ func (h *Handler) send(ctx context.Context, i engine.Invocation) (_ loop.Result,
 	}
 	body := decode(raw)
 	found := body
-	var pick *expr.Mapping
+	var how project.Reading
 	if i.Tool.HTTP != nil {
-		pick = i.Tool.HTTP.Pick
+		how = i.Tool.HTTP.Reading
 	} else {
-		pick = i.Tool.Remote.Pick
+		how = i.Tool.Remote.Reading
 	}
-	if pick != nil {
-		headers := map[string]any{}
-		for k := range resp.Header {
-			headers[strings.ToLower(k)] = resp.Header.Get(k)
+	headers := map[string]any{}
+	for k := range resp.Header {
+		headers[strings.ToLower(k)] = resp.Header.Get(k)
+	}
+	i.Vars["response"] = scope.ResponseOf(resp.StatusCode, body, headers)
+	if how.FailsWhen != nil {
+		failed, err := how.FailsWhen.True(i.Vars)
+		if err != nil {
+			return fail(ledger.Unknown, "result", "fails_when failed to evaluate: %v", err)
 		}
-		i.Vars["response"] = map[string]any{"status": int64(resp.StatusCode), "body": body, "headers": headers}
-		picked, err := pick.Fill(i.Vars)
+		if failed {
+			return fail(ledger.NotDone, "refused", "%s", cmp.Or(strings.TrimPrefix(reason(raw), ": "), fmt.Sprintf("%s answered %d, and the reply says that it failed (%s)", host, resp.StatusCode, how.FailsWhen)))
+		}
+	}
+	if how.Pick != nil {
+		picked, err := how.Pick.Fill(i.Vars)
 		if err != nil {
 			return fail(ledger.Unknown, "result", "pick found nothing in the reply: %v", err)
 		}
 		found = value.Plain(picked)
+		if how.NotFound && isEmpty(found) {
+			return fail(ledger.NotDone, "not_found", "nothing was found")
+		}
 	}
 	return loop.Result{Value: found, Sent: proof}, nil, false
+}
+
+// isEmpty says whether what was picked holds nothing.
+func isEmpty(v any) bool {
+	switch v := v.(type) {
+	case nil:
+		return true
+	case string:
+		return v == ""
+	case []any:
+		return len(v) == 0
+	case map[string]any:
+		return len(v) == 0
+	}
+	return false
 }
 
 func record(i engine.Invocation) int {
@@ -157,8 +185,8 @@ func (h *Handler) request(ctx context.Context, i engine.Invocation) (*outgoing, 
 	if err != nil {
 		return nil, err
 	}
-	if j := strings.Index(d.url, "${"); j >= 0 && !strings.HasPrefix(d.url[j:], "${secret:") {
-		return nil, fmt.Errorf("%s is not set; put it into the project's .env or the environment", strings.TrimSuffix(strings.TrimPrefix(d.url[j:], "${"), "}"))
+	if name := project.Variable(loose(d.url)); name != "" {
+		return nil, fmt.Errorf("%s is not set; put it into the project's .env or the environment", name)
 	}
 	d.headers["Accept"] = cmp.Or(d.headers["Accept"], "application/json")
 	if d.body != nil {

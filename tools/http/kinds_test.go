@@ -42,7 +42,7 @@ tool: post
 summary: Post a form when somebody asks for it.
 input: {type: object, properties: {who: {type: string, description: A name.}, tags: {type: array, description: Tags.}}}
 http: {url: "`+srv.URL+`/form", auth: {basic: {user: ann, password: "${secret:P}"}}, form: {who: "=args.who", tag: "=args.?tags.orValue([])"}}
-replay: key
+resend: key
 `, nil)
 	r, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "post", map[string]any{"who": "ann & ben", "tags": []any{"a", "b"}}, func(i *engine.Invocation) { i.Bench = true })
 	require.Nil(t, bad, "%+v", bad)
@@ -197,7 +197,7 @@ tool: post
 summary: Post a thing by its number when somebody asks for it.
 input: {type: object, properties: {id: {type: integer, description: Its number.}}}
 http: {method: POST, url: "`+srv.URL+`/{{ args.id }}", query: {again: "=args.id"}, body: {id: "=args.id", after: "=args.id + 1"}, pick: {asked: "=response.body.asked", id: "=response.body.got.id", after: "=response.body.got.after", next: "=response.body.next"}}
-replay: key
+resend: key
 `, nil)
 	r, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "post", map[string]any{"id": int64(9007199254740993)})
 	require.Nil(t, bad, "%+v", bad)

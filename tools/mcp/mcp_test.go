@@ -21,7 +21,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 	"stonebaton/engine"
-	"stonebaton/examples/harbour/weather"
+	"stonebaton/examples/harbour/station"
 	"stonebaton/tools/mcp"
 	"stonebaton/tools/tooltest"
 	"stonebaton/tools/web"
@@ -40,9 +40,9 @@ func serve(how string) {
 	ctx := context.Background()
 	switch how {
 	case "good":
-		_ = weather.Server().Run(ctx, &sdk.StdioTransport{})
+		_ = station.Server().Run(ctx, &sdk.StdioTransport{})
 	case "dies":
-		s := weather.Server()
+		s := station.Server()
 		sdk.AddTool(s, &sdk.Tool{Name: "die", Description: "End the server when asked."}, func(context.Context, *sdk.CallToolRequest, struct{}) (*sdk.CallToolResult, any, error) {
 			fmt.Fprintln(os.Stderr, "I am going down")
 			os.Exit(3)
@@ -135,31 +135,31 @@ func opened(t *testing.T, text string, take ...string) (*mcp.Servers, *project.P
 }
 
 func TestAServerOnStandardInputAndOutput(t *testing.T) {
-	s, p, err := opened(t, doc("good", ""), "forecast", "log_sighting")
+	s, p, err := opened(t, doc("good", ""), "bar_report", "log_sighting")
 	require.NoError(t, err)
-	r, bad := tooltest.Call(t, s, p, "forecast", map[string]any{"day": "2026-05-08"})
+	r, bad := tooltest.Call(t, s, p, "bar_report", map[string]any{"day": "2026-05-08"})
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, 16.0, r.Value.(map[string]any)["wind_kn"], "structured content goes before text")
-	assert.Equal(t, "st forecast", r.Sent.URL)
+	assert.Equal(t, "st bar_report", r.Sent.URL)
 	assert.Equal(t, `{"day":"2026-05-08"}`, r.Sent.Body)
 	r, bad = tooltest.Call(t, s, p, "log_sighting", map[string]any{"what": "a seal"})
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, "Noted: a seal", r.Value)
-	p.Tools["forecast"].Remote.Hash = "other"
-	_, bad = tooltest.Call(t, s, p, "forecast", map[string]any{"day": "2026-05-08"})
+	p.Tools["bar_report"].Remote.Hash = "other"
+	_, bad = tooltest.Call(t, s, p, "bar_report", map[string]any{"day": "2026-05-08"})
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "has changed since this run began; begin a new run")
 }
 
 func TestAServerThatDiesIsStartedAgainAndItIsSaid(t *testing.T) {
-	s, p, err := opened(t, doc("dies", ""), "forecast", "die")
+	s, p, err := opened(t, doc("dies", ""), "bar_report", "die")
 	require.NoError(t, err)
 	_, bad := tooltest.Call(t, s, p, "die", nil)
 	require.NotNil(t, bad)
 	assert.Equal(t, ledger.Unknown, bad.Outcome, "nobody knows what it did before")
 	assert.Contains(t, bad.Say, "the tool server st ended while die was under way")
 	assert.Contains(t, bad.Say, "its log ends with: I am going down")
-	r, bad := tooltest.Call(t, s, p, "forecast", map[string]any{"day": "2026-05-08"})
+	r, bad := tooltest.Call(t, s, p, "bar_report", map[string]any{"day": "2026-05-08"})
 	require.Nil(t, bad, "%+v", bad)
 	assert.Contains(t, r.Sent.Log, "the tool server st had ended; it was started again")
 }
@@ -300,7 +300,7 @@ func TestLongNumbersStayExact(t *testing.T) {
 }
 
 func TestAChangedListIsNoticed(t *testing.T) {
-	server := weather.Server()
+	server := station.Server()
 	srv := httptest.NewServer(sdk.NewStreamableHTTPHandler(func(*http.Request) *sdk.Server { return server }, nil))
 	defer srv.Close()
 	changed := make(chan string, 4)

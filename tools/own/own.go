@@ -1,5 +1,5 @@
 // Package own carries tools out that are functions of the program itself, brought
-// in through package kit.
+// in through package mason.
 package own
 
 import (

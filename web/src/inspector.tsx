@@ -39,7 +39,7 @@ export function Inspector({ run, step, lines }: { run?: string; step?: Step; lin
     <aside aria-label={`Step ${step.n}`} className="flex min-h-0 flex-col bg-face">
       <div className="px-4 pt-2.5">
         <b className="text-base">
-          {step.n} · {step.kind === "handoff" ? `to ${step.to || step.name}` : step.name}
+          {step.n} · {step.kind === "pass" ? `to ${step.to || step.name}` : step.name}
         </b>{" "}
         <span className="text-ink-3">
           {step.status}

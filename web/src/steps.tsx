@@ -9,7 +9,7 @@ const open = (s: Step) => s.status === "waiting" && s.wait && !s.wait.settled_at
 const grid = "grid grid-cols-[44px_74px_1fr_74px_64px] gap-x-2";
 
 function what(s: Step): string {
-  if (s.kind === "handoff") return s.to ? `hands over to ${s.to}` : s.name;
+  if (s.kind === "pass") return s.to ? `hands over to ${s.to}` : s.name;
   return s.name;
 }
 

@@ -21,7 +21,7 @@ interface Block {
   wait?: { x: number; w: number }; // the gap of a wait that is over
 }
 
-const width = (s: Step) => (s.kind === "handoff" ? 104 : Math.min(150, Math.max(92, 26 + Math.max(s.name.length * 6.9, sub(s).length * 6.4))));
+const width = (s: Step) => (s.kind === "pass" ? 104 : Math.min(150, Math.max(92, 26 + Math.max(s.name.length * 6.9, sub(s).length * 6.4))));
 
 // sub is the second line of a block.
 function sub(s: Step): string {
@@ -48,7 +48,7 @@ function place(steps: Step[], lanes: readonly string[], axis: Axis, room: number
         b.x = x + 104 + GAP;
       }
       blocks.push(b);
-      x = b.x + b.w + (step.kind === "handoff" ? 0 : GAP);
+      x = b.x + b.w + (step.kind === "pass" ? 0 : GAP);
     } else {
       const began = settled ? Date.parse(settled.settled_at!) : Date.parse(step.began);
       const ended = step.ended ? Date.parse(step.ended) : Math.max(began, t1);
@@ -70,8 +70,8 @@ function baton(blocks: Block[]): string {
     if (!last) d += `M${Math.max(0, b.x - GAP)} ${y}`;
     else if (last.y === y) d += `H${b.x}`;
     else d += `C${last.x + 22} ${last.y} ${last.x + 10} ${y} ${last.x + 32} ${y}H${Math.max(last.x + 32, b.x)}`;
-    d += `H${b.x + (b.step.kind === "handoff" ? 30 : b.w)}`;
-    last = { x: b.x + (b.step.kind === "handoff" ? 30 : b.w), y };
+    d += `H${b.x + (b.step.kind === "pass" ? 30 : b.w)}`;
+    last = { x: b.x + (b.step.kind === "pass" ? 30 : b.w), y };
   }
   return d;
 }
@@ -217,10 +217,10 @@ function BlockShape({ b, lanes, axis, on, onSelect, onHover, foot }: { b: Block;
   const mouse = { onClick: () => onSelect(s.n), onMouseEnter: () => onHover(s.n), onMouseLeave: () => onHover(undefined), style: { cursor: "pointer" } };
   const text = (t: string, max: number) => (t.length > max ? t.slice(0, max - 1) + "…" : t);
   const letters = Math.floor((w - 18) / 6.6);
-  if (s.kind === "handoff") {
+  if (s.kind === "pass") {
     const down = lanes.indexOf(s.to ?? "") > lanes.indexOf(s.agent) || lanes.indexOf(s.to ?? "") < 0;
     return (
-      <g {...mouse} data-step={s.n} data-kind="handoff">
+      <g {...mouse} data-step={s.n} data-kind="pass">
         <rect x={x} y={y - 4} width={Math.max(w, 20)} height={LANE} fill="transparent" />
         <g transform={`translate(${x + 45} ${y + H / 2 + (down ? 1 : -1) * (s.status === "returned" ? LANE / 2 : 0)}) rotate(${s.status === "returned" ? (down ? 72 : -72) : 0})`}>
           <path d="M-17 -6H17L21 0L17 6H-17L-21 0Z" fill={on ? "var(--call)" : bad ? "var(--bad)" : "var(--ink)"} />

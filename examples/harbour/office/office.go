@@ -128,7 +128,7 @@ func (o *Office) Turn(k Knob) {
 
 var firstNames = strings.Fields("Marrow Gannet Petrel Silver Old Quiet Long Amber North Salt Copper Early Kelm Grey Merry")
 var lastNames = strings.Fields("Light Hope Star Tern")
-var homes = []string{"Kelmere", "Ardnish", "Port Halloran", "Stranmore", "Westing"}
+var homes = []string{"Kelmere", "Ardmallow", "Port Halloran", "Stranmure", "Westerhithe"}
 
 // fill makes the register: 60 vessels, 24 berths in six basins, 40 bookings.
 func (o *Office) fill(from time.Time) error {
@@ -142,7 +142,7 @@ func (o *Office) fill(from time.Time) error {
 		name string
 		l, d float64
 	}{{"ketch", 11, 1.7}, {"trawler", 22, 3.1}, {"coaster", 48, 4.2}, {"workboat", 15, 1.9}, {"buoy tender", 38, 4.1}}
-	fixed := []Vessel{{"Marrow Light", 46, 5.2, "buoy tender", "Kelmere"}, {"Petrel", 12.4, 1.9, "ketch", "Ardnish"}, {"Gannet", 18.5, 2.6, "workboat", "Kelmere"}, {"Long Hope", 71, 5.8, "coaster", "Stranmore"}}
+	fixed := []Vessel{{"Marrow Light", 46, 5.2, "buoy tender", "Kelmere"}, {"Petrel", 12.4, 1.9, "ketch", "Ardmallow"}, {"Gannet", 18.5, 2.6, "workboat", "Kelmere"}, {"Long Hope", 71, 5.8, "coaster", "Stranmure"}}
 	seen := map[string]bool{}
 	for _, v := range fixed {
 		seen[v.Name] = true

@@ -166,7 +166,7 @@ function About({ tool }: { tool: Tool }) {
   return (
     <p className="mb-4 text-[12px] text-ink-2">
       {tool.effect}
-      {tool.replay && `, replay: ${tool.replay}`} · <Rung of={tool.rung} /> · {tool.handler}
+      {tool.resend && `, resend: ${tool.resend}`} · <Rung of={tool.rung} /> · {tool.handler}
       {tool.source && ` from ${tool.source}`} · {tool.stubs === 1 ? "1 stub" : `${tool.stubs} stubs`} · {tool.timeout} at most · used by {tool.agents.join(", ") || "nobody"} ·{" "}
       <span className="font-mono">
         {tool.place.file}:{tool.place.line}

@@ -192,7 +192,7 @@ function Message({ t, lanes, other, onRun }: { t: Said; lanes: readonly string[]
           <p className="rounded-sm bg-sunk px-2.5 py-1.5 text-base leading-normal whitespace-pre-wrap">{t.text}</p>
         </div>
       );
-    case "handoff":
+    case "pass":
       return (
         <div className="flex items-center gap-2 text-xs text-ink-2 before:h-px before:flex-1 before:bg-joint after:h-px after:flex-1 after:bg-joint">
           {t.agent} hands over to {t.to}

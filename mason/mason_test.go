@@ -1,4 +1,4 @@
-package kit_test
+package mason_test
 
 import (
 	"bytes"
@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton/cli"
-	"stonebaton/kit"
+	"stonebaton/mason"
 )
 
 type stay struct {
@@ -38,10 +38,10 @@ type bill struct {
 }
 
 func price(ctx context.Context, s stay) (bill, error) {
-	kit.Log(ctx, "%d nights", s.Nights)
+	mason.Log(ctx, "%d nights", s.Nights)
 	switch s.Vessel {
 	case "Flying Dutchman":
-		return bill{}, kit.Refuse("%s has never paid", s.Vessel)
+		return bill{}, mason.Refuse("%s has never paid", s.Vessel)
 	case "Wreck":
 		return bill{}, errors.New("it sank")
 	}
@@ -52,7 +52,7 @@ func price(ctx context.Context, s stay) (bill, error) {
 const files = `
 project: quay
 start: desk
-models: {m: {wire: understudy}}
+models: {m: {speaks: understudy}}
 ---
 agent: desk
 summary: Tells prices.
@@ -65,10 +65,10 @@ func run(t *testing.T, args ...string) (int, string, string) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte(files), 0o600))
 	var out, errs bytes.Buffer
-	tool := kit.Tool("price_of", "Tell what a stay of a vessel costs when somebody asks.", price, kit.Gate("args.nights > 30", "May the {{ args.vessel }} stay so long?"), kit.Replay("safe"), kit.Timeout(2*time.Second),
-		kit.Stub("args.vessel == 'Petrel'", map[string]any{"total": 7, "for": "Petrel"}),
-		kit.StubText(`{when: "args.vessel == 'Gannet'", fails: "The book is shut.", after: 5ms}`), kit.Says("{{ result.total }} EUR for the {{ result.for }}."), kit.ReasonFirst())
-	code := kit.Run(t.Context(), append(args, "-dir", dir), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, tool)
+	tool := mason.Tool("price_of", "Tell what a stay of a vessel costs when somebody asks.", price, mason.Gate("args.nights > 30", "May the {{ args.vessel }} stay so long?"), mason.Resend("safe"), mason.Timeout(2*time.Second),
+		mason.Stub("args.vessel == 'Petrel'", map[string]any{"total": 7, "for": "Petrel"}),
+		mason.StubText(`{when: "args.vessel == 'Gannet'", fails: "The book is shut.", after: 5ms}`), mason.Says("{{ result.total }} EUR for the {{ result.for }}."), mason.ReasonFirst())
+	code := mason.Run(t.Context(), append(args, "-dir", dir), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, tool)
 	return code, out.String(), errs.String()
 }
 
@@ -98,7 +98,7 @@ func TestItIsCalledWithItsTypes(t *testing.T) {
 	assert.Contains(t, out, "nights must be at least 1, not 0")
 	code, _, errs := run(t, "try", "price_of", "-keep", "-args", `{"vessel":"Gannet","nights":3}`)
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, "no stub was made: the tool price_of is a function of your program, so its stubs stand in its kit.Tool; put this in by hand: kit.StubText(`{when: \"args.nights == 3 && args.season == 'summer' && args.vessel == 'Gannet'\", returns: {\"for\":\"Gannet\",\"total\":6}}`)")
+	assert.Contains(t, errs, "no stub was made: the tool price_of is a function of your program, so its stubs stand in its mason.Tool; put this in by hand: mason.StubText(`{when: \"args.nights == 3 && args.season == 'summer' && args.vessel == 'Gannet'\", returns: {\"for\":\"Gannet\",\"total\":6}}`)")
 	_, out, _ = run(t, "try", "price_of", "-stub", "-args", `{"vessel":"Gannet","nights":3}`)
 	assert.Contains(t, out, "The book is shut. (refused, not done)")
 }
@@ -107,37 +107,37 @@ func TestCheckJudgesAFunctionWhereItIsMade(t *testing.T) {
 	type vague struct {
 		Day string `json:"day"`
 	}
-	check := func(options ...kit.Option) string {
+	check := func(options ...mason.Option) string {
 		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte(strings.ReplaceAll(files, "price_of", "look")), 0o600))
 		var out, errs bytes.Buffer
-		kit.Run(t.Context(), []string{"check", dir}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs},
-			kit.Tool("look", "Look a day up when somebody asks for it.", func(context.Context, vague) (int, error) { return 0, nil }, options...))
+		mason.Run(t.Context(), []string{"check", dir}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs},
+			mason.Tool("look", "Look a day up when somebody asks for it.", func(context.Context, vague) (int, error) { return 0, nil }, options...))
 		return out.String() + errs.String()
 	}
 	_, _, line, _ := runtime.Caller(0)
 	at := "kit_test.go:" + strconv.Itoa(line-3) + ": "
 	out := check()
-	assert.Contains(t, out, at+`warning: "look" writes, with neither gate nor replay`)
+	assert.Contains(t, out, at+`warning: "look" writes, with neither gate nor resend`)
 	assert.Contains(t, out, at+`warning: the parameter "day" has no description`)
 	assert.Contains(t, out, "3 warnings")
-	out = check(kit.Accept("gate", "it only looks"), kit.Accept("description", "a day is a day"), kit.Accept("unit", "no more"))
+	out = check(mason.Accept("gate", "it only looks"), mason.Accept("description", "a day is a day"), mason.Accept("unit", "no more"))
 	assert.NotContains(t, out, "gate")
 	assert.NotContains(t, out, "no description")
 	assert.Contains(t, out, at+`warning: "day" looks like a date or time, but has no format`)
 	assert.Contains(t, out, at+`hint: there is no "unit" to accept here any more`)
-	assert.Panics(t, func() { kit.Accept("gait", "a word") })
-	assert.Panics(t, func() { kit.Accept("gate", " ") })
+	assert.Panics(t, func() { mason.Accept("gait", "a word") })
+	assert.Panics(t, func() { mason.Accept("gate", " ") })
 }
 
 func TestWhatCannotBeAContractPanicsAtTheStart(t *testing.T) {
-	assert.PanicsWithValue(t, "kit: the tool n: its input must be a struct", func() {
-		kit.Tool("n", "N.", func(context.Context, int) (int, error) { return 0, nil })
+	assert.PanicsWithValue(t, "mason: the tool n: its input must be a struct", func() {
+		mason.Tool("n", "N.", func(context.Context, int) (int, error) { return 0, nil })
 	})
-	assert.Panics(t, func() { kit.StubText("when: {") })
-	assert.Panics(t, func() { kit.StubText("a text") })
+	assert.Panics(t, func() { mason.StubText("when: {") })
+	assert.Panics(t, func() { mason.StubText("a text") })
 	type bad struct {
 		N int `json:"n" default:"many"`
 	}
-	assert.Panics(t, func() { kit.Tool("b", "B.", func(context.Context, bad) (int, error) { return 0, nil }) })
+	assert.Panics(t, func() { mason.Tool("b", "B.", func(context.Context, bad) (int, error) { return 0, nil }) })
 }

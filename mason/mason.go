@@ -1,4 +1,4 @@
-package kit
+package mason
 
 import (
 	"context"
@@ -43,8 +43,8 @@ func Reads() Option { return func(d *document) { d.fields["effect"] = "read" } }
 // Irreversible says that what a call does cannot be undone.
 func Irreversible() Option { return func(d *document) { d.fields["effect"] = "irreversible" } }
 
-// Replay says how a call that may have happened can be sent again: "safe" or "key".
-func Replay(how string) Option { return func(d *document) { d.fields["replay"] = how } }
+// Resend says how a call that may have happened can be sent again: "safe" or "key".
+func Resend(how string) Option { return func(d *document) { d.fields["resend"] = how } }
 
 // Timeout bounds one call.
 func Timeout(limit time.Duration) Option {
@@ -83,7 +83,7 @@ func Stub(when string, returns any) Option {
 // there is not, or no reason, panics when the program starts.
 func Accept(code, reason string) Option {
 	if _, ok := project.Codes[code]; !ok || strings.TrimSpace(reason) == "" {
-		panic(fmt.Sprintf("kit: Accept(%q, %q): it needs a reason, and one of the codes %s", code, reason, strings.Join(slices.Sorted(maps.Keys(project.Codes)), ", ")))
+		panic(fmt.Sprintf("mason: Accept(%q, %q): it needs a reason, and one of the codes %s", code, reason, strings.Join(slices.Sorted(maps.Keys(project.Codes)), ", ")))
 	}
 	return func(d *document) {
 		d.accepts = append(d.accepts, "# accept "+code+": "+strings.Join(strings.Fields(reason), " ")+"\n")
@@ -97,7 +97,7 @@ func Accept(code, reason string) Option {
 func StubText(text string) Option {
 	var s map[string]any
 	if err := yaml.Unmarshal([]byte(text), &s); err != nil || s == nil {
-		panic(fmt.Sprintf("kit: the stub %s is not a mapping of YAML: %v", text, err))
+		panic(fmt.Sprintf("mason: the stub %s is not a mapping of YAML: %v", text, err))
 	}
 	return func(d *document) {
 		list, _ := d.fields["stubs"].([]any)
@@ -126,10 +126,10 @@ func Log(ctx context.Context, format string, args ...any) { own.Log(ctx, fmt.Spr
 func Tool[In, Out any](name, summary string, f func(context.Context, In) (Out, error), options ...Option) Function {
 	in, err := schemaOf[In]()
 	if err != nil {
-		panic(fmt.Sprintf("kit: the tool %s: its input: %v", name, err))
+		panic(fmt.Sprintf("mason: the tool %s: its input: %v", name, err))
 	}
 	if in["type"] != "object" {
-		panic(fmt.Sprintf("kit: the tool %s: its input must be a struct", name))
+		panic(fmt.Sprintf("mason: the tool %s: its input must be a struct", name))
 	}
 	doc := &document{fields: map[string]any{"tool": name, "summary": summary, "go": true, "input": in}}
 	if out, err := schemaOf[Out](); err == nil && len(out) > 0 {
@@ -140,7 +140,7 @@ func Tool[In, Out any](name, summary string, f func(context.Context, In) (Out, e
 	}
 	raw, err := json.MarshalIndent(first(doc.fields), "", "  ")
 	if err != nil {
-		panic(fmt.Sprintf("kit: the tool %s: %v", name, err))
+		panic(fmt.Sprintf("mason: the tool %s: %v", name, err))
 	}
 	text := strings.Join(doc.accepts, "") + string(raw)
 	return Function{own.Tool{Name: name, Document: text, Place: caller(), Call: func(ctx context.Context, args any) (any, error) {

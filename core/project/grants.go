@@ -1,0 +1,173 @@
+package project
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"stonebaton/core/ledger"
+)
+
+// grant is a folder that tools may write to, and the document that grants it.
+type grant struct {
+	folder string
+	tool   string
+	place  Place
+	unsafe bool // it holds the file that grants it, or the project's own
+}
+
+// covers says whether a file is in the folder.
+func (g grant) covers(file string) bool {
+	return g.folder == "." || file == g.folder || strings.HasPrefix(file, g.folder+"/")
+}
+
+// grantsOf finds the folders that tools of some files may write to. It reads the
+// documents as they are, whether or not they are sound: what a tool may write must
+// never be read as part of the project, also while the project has errors.
+func grantsOf(files map[string]string) []grant {
+	var out []grant
+	for _, f := range keysOf(files) {
+		if path.Ext(f) != ".yaml" {
+			continue
+		}
+		docs, _ := parse(f, files[f])
+		for _, d := range docs {
+			if d.kind != "tool" {
+				continue
+			}
+			name, _ := d.value["tool"].(string)
+			for at, list := range map[string]any{"/builtin/in": writesOf(d.value["builtin"], "in"), "/command/writes": writesOf(d.value["command"], "writes")} {
+				folders, _ := list.([]any)
+				for _, e := range folders {
+					if s, ok := e.(string); ok {
+						g := grant{folder: path.Clean(s), tool: name, place: d.at(at)}
+						g.unsafe = g.covers(f) || g.covers(Main)
+						out = append(out, g)
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// writesOf gives the folders that a handler may write to.
+func writesOf(handler any, key string) any {
+	h, _ := handler.(map[string]any)
+	if do, _ := h["do"].(string); key == "in" && do != "files.write" && do != "files.replace" {
+		return nil
+	}
+	return h[key]
+}
+
+// withoutGranted takes the files out of a source that stand in a folder which a tool
+// may write to: a model that may write a note must not write a tool. A grant of a folder
+// that holds the project itself is an error, and takes nothing out.
+func (s *Source) withoutGranted() []Problem {
+	var probs []Problem
+	for _, g := range grantsOf(s.Files) {
+		if g.unsafe {
+			probs = append(probs, Problem{Grade: Error, Tool: g.tool, Place: g.place,
+				Say:    quoteName(g.tool) + " may write to " + folderName(g.folder) + ", which holds files of the project",
+				Remedy: "Grant a folder that holds none, such as notes."})
+			continue
+		}
+		for _, f := range keysOf(s.Files) {
+			if !g.covers(f) {
+				continue
+			}
+			delete(s.Files, f)
+			probs = append(probs, Problem{Grade: Error, Code: Granted, Tool: g.tool, Place: Place{File: f, Line: 1, Col: 1},
+				Say:    f + " is not read as a file of the project, since " + quoteName(g.tool) + " may write to " + folderName(g.folder),
+				Remedy: "Move it to another folder if it belongs to the project; otherwise give it another ending than .yaml or .js."})
+		}
+	}
+	return probs
+}
+
+// Granted is the code of the problem that a file stands in a folder which a tool may
+// write to. A service goes on without the file; whoever checks the project has to say
+// whose it is.
+const Granted = "granted"
+
+func quoteName(s string) string { return `"` + s + `"` }
+
+func folderName(f string) string {
+	if f == "." {
+		return "the project's own folder"
+	}
+	return f + "/"
+}
+
+// Outside is something of a project that runs outside the sandbox, as the user of the
+// service: what a person has to confirm where it appears while the service runs.
+type Outside struct {
+	ID    ledger.Hash `json:"id"`   // of all that decides what would run
+	Kind  string      `json:"kind"` // source or tool
+	Name  string      `json:"name"`
+	Say   string      `json:"say"` // what would run
+	Place Place       `json:"place"`
+}
+
+// Outside lists what of the project runs outside the sandbox.
+func (p *Project) Outside() []Outside {
+	var out []Outside
+	for _, n := range keysOf(p.Sources) {
+		if o, ok := p.Sources[n].Outside(); ok {
+			out = append(out, o)
+		}
+	}
+	for _, n := range keysOf(p.Tools) {
+		if o, ok := p.Tools[n].Outside(p); ok {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// Outside says what the source starts outside the sandbox: its command.
+func (s *SourceDoc) Outside() (Outside, bool) {
+	if len(s.Command) == 0 {
+		return Outside{}, false
+	}
+	key := []string{"source", s.Name}
+	key = append(key, s.Command...)
+	for _, k := range keysOf(s.Env) {
+		key = append(key, k+"="+s.Env[k])
+	}
+	return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "source", Name: s.Name, Say: "starts the program " + strings.Join(s.Command, " ") + " outside the sandbox", Place: s.Place}, true
+}
+
+// Outside says what the tool runs outside the sandbox: a program that says sandbox:
+// none, or a function of the program itself that a file names.
+func (t *Tool) Outside(p *Project) (Outside, bool) {
+	key := []string{"tool", t.Name}
+	say := ""
+	switch {
+	case t.Command != nil && t.Command.Bare:
+		for _, a := range t.Command.Run {
+			key = append(key, a.String())
+		}
+		say = "runs " + strings.Join(key[2:], " ") + " with sandbox: none"
+		for _, f := range t.Command.Files() {
+			key = append(key, p.Files[f])
+		}
+	case t.Go && !strings.HasPrefix(t.Document, OwnFiles):
+		say = "calls the function " + t.Name + " of the program"
+	default:
+		return Outside{}, false
+	}
+	return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "tool", Name: t.Name, Say: say, Place: t.Place}, true
+}
+
+// Files lists the files beside its document that the command line may name.
+func (c *Command) Files() []string {
+	var out []string
+	for _, a := range c.Run {
+		if s := a.String(); a.Plain() && s != "" && !strings.HasPrefix(s, "-") && !path.IsAbs(s) {
+			out = append(out, path.Join(c.Base, s))
+		}
+	}
+	slices.Sort(out)
+	return out
+}
