@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	cel.dev/cel-go v0.33.2
 	github.com/chromedp/chromedp v0.23.0
+	github.com/cli/browser v1.3.0
 	github.com/dop251/goja v0.0.0-20260917113740-793a2a65c13b
 	github.com/evanphx/json-patch/v5 v5.9.11
 	github.com/fsnotify/fsnotify v1.10.1

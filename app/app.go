@@ -6,6 +6,9 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
+
+	"github.com/google/renameio/v2"
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
@@ -41,8 +44,10 @@ type App struct {
 	Workshop *Workshop
 	Models   engine.Models
 
-	done   context.Context
-	cancel context.CancelFunc
+	data      string // the folder of the records
+	announced string // the file that says where it answers
+	done      context.Context
+	cancel    context.CancelFunc
 }
 
 // Open reads the project, opens its records and resumes the runs that were under way.
@@ -51,6 +56,11 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	if c.Logger == nil {
 		c.Logger = slog.New(slog.DiscardHandler)
 	}
+	dir, err := filepath.Abs(c.Dir)
+	if err != nil {
+		return nil, err
+	}
+	c.Dir = dir
 	if c.Data == "" {
 		c.Data = filepath.Join(c.Dir, ".stonebaton")
 	}
@@ -59,7 +69,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 		return nil, err
 	}
 	env := Environment(c.Dir, c.Env)
-	a := &App{Store: st, Hub: &live.Hub{}, Secrets: secret.New(env)}
+	a := &App{data: c.Data, Store: st, Hub: &live.Hub{}, Secrets: secret.New(env)}
 	if n, err := sandbox.Account(filepath.Join(c.Data, "children")); err != nil {
 		c.Logger.Warn("failed to look for programs that an earlier service left running", "error", err)
 	} else if n > 0 {
@@ -107,11 +117,34 @@ func (a *App) offered() {
 	}()
 }
 
+// addressFile is where a service's records say at which address it answers.
+const addressFile = "address"
+
+// Announce notes in the records at which URL the service answers, for commands in the
+// project's folder; the note goes when the app is closed.
+func (a *App) Announce(url string) error {
+	a.announced = filepath.Join(a.data, addressFile)
+	return renameio.WriteFile(a.announced, []byte(url+"\n"), 0o600)
+}
+
+// Address gives the URL of the service that has its records in a folder; "" where none
+// has said that it answers.
+func Address(data string) string {
+	raw, err := os.ReadFile(filepath.Join(data, addressFile))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(raw))
+}
+
 // Done is closed when the app is.
 func (a *App) Done() <-chan struct{} { return a.done.Done() }
 
 // Close ends everything where it stands; the next Open resumes from there.
 func (a *App) Close() error {
+	if a.announced != "" {
+		_ = os.Remove(a.announced) // what is left names an address where nobody answers
+	}
 	a.cancel()
 	a.Engine.Close()
 	return errors.Join(a.Workshop.Close(), a.Store.Close())

@@ -2,20 +2,26 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
+	"path/filepath"
 	"sort"
 	"strings"
+	"time"
 
 	"golang.org/x/term"
 
+	"stonebaton/app"
 	"stonebaton/client"
 	"stonebaton/core/near"
+	"stonebaton/core/project"
 	"stonebaton/tools/own"
 )
 
@@ -50,10 +56,24 @@ type command struct {
 // call is one use of a command.
 type call struct {
 	Streams
-	flags *flag.FlagSet
-	own   []own.Tool // functions of the program itself
-	at    string
-	json  bool
+	flags   *flag.FlagSet
+	own     []own.Tool // functions of the program itself
+	at      string
+	json    bool
+	tty     bool // Out is a terminal
+	colour  bool // and may be coloured
+	inPlace bool // the newest line will be overwritten
+	reached *client.Client
+}
+
+// width gives how many letters a line of the terminal has.
+func (k *call) width() int {
+	if f, ok := k.Out.(*os.File); ok {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 20 {
+			return w
+		}
+	}
+	return 80
 }
 
 // exit ends the program with a code; the words were said already.
@@ -72,7 +92,7 @@ func commands() []command {
 	return []command{
 		newCommand, checkCommand, serveCommand, demoCommand, sayCommand, talkCommand, runsCommand, showCommand, followCommand, stopCommand,
 		requestCommand, toolsCommand, tryCommand, ticketsCommand, allowCommand, refuseCommand, amendCommand, answerCommand, drillCommand,
-		sourceCommand, mcpCommand, outboxCommand, undoCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
+		sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
 	}
 }
 
@@ -114,7 +134,8 @@ func overview(w io.Writer, all []command) {
 }
 
 func (c command) run(ctx context.Context, args []string, s Streams, functions []own.Tool) int {
-	k := &call{Streams: s, own: functions}
+	k := &call{Streams: s, own: functions, tty: terminal(s.Out)}
+	k.colour = k.tty && os.Getenv("NO_COLOR") == ""
 	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	k.flags = fs
@@ -145,15 +166,16 @@ func (k *call) end(c command, err error) int {
 	case errors.As(err, &code):
 		return int(code)
 	case errors.As(err, &wrong):
-		fmt.Fprintf(k.Err, "stonebaton %s: %s\nusage: stonebaton %s\n", c.name, wrong.say, strings.TrimSpace(c.name+" [flags] "+c.args))
+		k.note("stonebaton %s: %s\nusage: stonebaton %s\n", c.name, wrong.say, strings.TrimSpace(c.name+" [flags] "+c.args))
 		return wrongUse
 	case errors.As(err, &gone):
-		fmt.Fprintf(k.Err, "stonebaton: %v\n", gone)
+		k.note("stonebaton: %s\n", gone.Error())
 		return unreachable
 	case errors.Is(err, context.Canceled):
+		k.clear()
 		return failed
 	}
-	fmt.Fprintf(k.Err, "stonebaton: %v\n", err)
+	k.note("stonebaton: %s\n", painted(hanging(err.Error(), 4)))
 	return failed
 }
 
@@ -204,35 +226,82 @@ func (c command) help(w io.Writer, fs *flag.FlagSet) {
 
 // remote declares the flags of a command that asks the service.
 func (k *call) remote(fs *flag.FlagSet) {
-	def := os.Getenv("STONEBATON_URL")
-	if def == "" {
-		def = "http://" + DefaultAddress
+	fs.StringVar(&k.at, "at", "", "the service's `URL`; if not said, STONEBATON_URL, then the service of the project that you stand in, then http://"+DefaultAddress)
+}
+
+// paging declares the flags of a command that lists.
+func paging(fs *flag.FlagSet, limit int) func(url.Values) url.Values {
+	most := fs.Int("limit", limit, "how many, at most")
+	cursor := fs.String("cursor", "", "continue behind the `page` that named this")
+	return func(q url.Values) url.Values {
+		q.Set("limit", fmt.Sprint(*most))
+		if *cursor != "" {
+			q.Set("cursor", *cursor)
+		}
+		return q
 	}
-	fs.StringVar(&k.at, "at", def, "the service's `URL`; STONEBATON_URL sets it too")
+}
+
+// more tells how to see the next page.
+func (k *call) more(next string) {
+	if next != "" {
+		k.note("There are more: -cursor %s\n", next)
+	}
 }
 
 func (k *call) asJSON(fs *flag.FlagSet) {
 	fs.BoolVar(&k.json, "json", false, "print JSON for programs")
 }
 
+// client gives the service to ask: the one that is named, or that of the project in whose
+// folder the person stands, or the one at the usual address.
 func (k *call) client() *client.Client {
-	at := k.at
+	if k.reached != nil {
+		return k.reached
+	}
+	at := cmp.Or(k.at, os.Getenv("STONEBATON_URL"))
+	here := ""
+	if _, err := os.Stat(project.Main); err == nil {
+		here, _ = filepath.Abs(".")
+	}
+	if at == "" && here != "" {
+		at = app.Address(filepath.Join(here, ".stonebaton"))
+	}
+	at = cmp.Or(at, "http://"+DefaultAddress)
 	if !strings.Contains(at, "://") {
 		at = "http://" + at
 	}
-	return client.New(at)
+	k.reached = client.New(at)
+	if here != "" && k.at == "" {
+		k.elsewhere(here)
+	}
+	return k.reached
 }
 
-// elsewhere says whether the person named a service.
-func (k *call) elsewhere() bool {
+// elsewhere notes that the service runs another project than the one the person stands in.
+func (k *call) elsewhere(here string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	p, err := k.reached.Project(ctx)
+	if err != nil {
+		return // the command itself will say so
+	}
+	same := func(a, b string) bool {
+		x, err := os.Stat(a)
+		y, err2 := os.Stat(b)
+		return err == nil && err2 == nil && os.SameFile(x, y)
+	}
+	if !same(p.Dir, here) {
+		k.note("note: the service at %s runs the project in %s, not the one in this folder; `stonebaton serve` runs this one\n", k.reached.URL(), p.Dir)
+	}
+}
+
+// named says whether the person named a service.
+func (k *call) named() bool {
 	named := os.Getenv("STONEBATON_URL") != ""
 	k.flags.Visit(func(f *flag.Flag) { named = named || f.Name == "at" })
 	return named
 }
-
-func (k *call) print(format string, args ...any) { fmt.Fprintf(k.Out, format, args...) }
-
-func (k *call) note(format string, args ...any) { fmt.Fprintf(k.Err, format, args...) }
 
 // printJSON prints a value for programs.
 func (k *call) printJSON(v any) error {
@@ -243,7 +312,7 @@ func (k *call) printJSON(v any) error {
 	if err := enc.Encode(v); err != nil {
 		return err
 	}
-	_, err := k.Out.Write(b.Bytes())
+	_, err := k.Out.Write(harmless(b.Bytes()))
 	return err
 }
 
@@ -251,12 +320,4 @@ func (k *call) printJSON(v any) error {
 func terminal(s any) bool {
 	f, ok := s.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
-}
-
-// paint colours a text on a terminal; the words never depend on it.
-func (k *call) paint(code, s string) string {
-	if !terminal(k.Out) || os.Getenv("NO_COLOR") != "" {
-		return s
-	}
-	return "\x1b[" + code + "m" + s + "\x1b[0m"
 }

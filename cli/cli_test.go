@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -43,7 +45,7 @@ func TestLines(t *testing.T) {
 	k := &call{Streams: Streams{Out: &bytes.Buffer{}}}
 	now := time.Now()
 	for want, s := range map[string]trace.Step{
-		"desk     turn 1              412 ms    653 tok   a message came in":                         {Agent: "desk", Kind: trace.Turn, Name: "turn 1", Status: "returned", MS: 412, Tokens: &ledger.Usage{In: 612, Out: 41}, Why: "a message came in"},
+		"desk     turn 1              412 ms    653 tok   a message came in (house)":                 {Agent: "desk", Kind: trace.Turn, Name: "turn 1", Status: "returned", Model: "house", MS: 412, Tokens: &ledger.Usage{In: 612, Out: 41}, Why: "a message came in"},
 		"desk     find_vessel          18 ms              Marrow Light → 46 m":                       {Agent: "desk", Kind: trace.Call, Name: "find_vessel", Status: "returned", MS: 18, Title: "Marrow Light", Brief: "46 m"},
 		"desk     → berths                                handoffs come last":                        {Agent: "desk", Kind: trace.Pass, To: "berths", Status: "returned", Why: "handoffs come last"},
 		"berths   assign_berth          held              gate: length over 40 m":                    {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "waiting", Wait: &trace.Wait{Why: "gate: length over 40 m"}},
@@ -53,7 +55,7 @@ func TestLines(t *testing.T) {
 		"berths   assign_berth         5 ms              C4 → B-1   allowed by ann   (stub)":         {Agent: "berths", Kind: trace.Call, Name: "assign_berth", Status: "returned", MS: 5, Title: "C4", Brief: "B-1", Stub: true, Wait: &trace.Wait{Settled: &now, Verb: ledger.Allow, Who: "ann"}},
 	} {
 		got := k.line(&s)
-		assert.Equal(t, strings.Join(strings.Fields(want), " "), strings.Join(strings.Fields(got), " "))
+		assert.Equal(t, strings.Join(strings.Fields(want), " "), strings.Join(strings.Fields(string(got)), " "))
 	}
 	assert.Equal(t, "lapsed", settledBy(&trace.Wait{Verb: ledger.Lapsed}))
 	assert.Equal(t, "withdrawn", settledBy(&trace.Wait{Verb: ledger.Withdrawn}))
@@ -62,10 +64,11 @@ func TestLines(t *testing.T) {
 func TestTicketLines(t *testing.T) {
 	k := &call{Streams: Streams{Out: &bytes.Buffer{}}}
 	due := time.Now().Add(29 * time.Minute)
-	got := k.ticketLines(store.Ticket{ID: 7, Form: "gate", Ask: "Reserve C4?", By: []string{"harbourmaster"}, Due: &store.Moment{Time: due}})
+	got := string(k.ticketLines(store.Ticket{ID: 7, Form: "gate", Tool: "reserve", Args: store.JSON(`{"berth":"C4"}`), Diff: "-a\n+b\n", Ask: "Reserve C4?", By: []string{"harbourmaster"}, Due: &store.Moment{Time: due}}))
 	assert.Contains(t, got, "ticket 7: Reserve C4?   harbourmaster, lapses in 29 min")
 	assert.Contains(t, got, "stonebaton allow 7")
-	got = k.ticketLines(store.Ticket{ID: 8, Form: "outcome", Ask: "Did it happen?"})
+	assert.Contains(t, got, "reserve {\"berth\":\"C4\"}\n         -a\n         +b\n", "what it is about")
+	got = string(k.ticketLines(store.Ticket{ID: 8, Form: "outcome", Ask: "Did it happen?"}))
 	assert.Contains(t, got, "stonebaton answer 8 not_happened")
 	assert.Contains(t, got, "anybody")
 }
@@ -111,8 +114,9 @@ func TestATicketIsPutToThePersonAtTheTerminal(t *testing.T) {
 			k := &call{Streams: Streams{In: strings.NewReader(c.typed), Out: &out, Err: &out}, at: h.url}
 			b, err := h.app.Engine.Begin(context.Background(), engine.Start{Text: lookUp, Tools: ledger.ToolsStubs})
 			require.NoError(t, err)
-			f := &follower{k: k, c: k.client(), settles: true}
-			f.k.In = oneByOne{k.In} // a terminal gives a line at a time
+			f := newFollower(k, false)
+			in := bufio.NewReader(k.In)
+			f.read = func(prompt string) (string, error) { k.print("%s", painted(prompt)); return in.ReadString('\n') }
 			last, err := f.follow(context.Background(), b.Run, 0)
 			require.NoError(t, err)
 			assert.Contains(t, out.String(), c.sees)
@@ -126,13 +130,6 @@ func TestATicketIsPutToThePersonAtTheTerminal(t *testing.T) {
 	}
 }
 
-// oneByOne gives a byte at a time, so that nothing is read ahead and lost.
-type oneByOne struct {
-	r interface{ Read([]byte) (int, error) }
-}
-
-func (o oneByOne) Read(p []byte) (int, error) { return o.r.Read(p[:1]) }
-
 func TestCommandsForPrograms(t *testing.T) {
 	h := serve(t, coretest.Main)
 	code, out, _ := h.run("", "say", "-json", "-stubs", lookUp)
@@ -143,6 +140,10 @@ func TestCommandsForPrograms(t *testing.T) {
 	assert.Equal(t, []int64{1}, s.Tickets)
 	require.Len(t, s.Calls, 2)
 	assert.JSONEq(t, `{"berth":"C4"}`, string(s.Calls[1].Args))
+	assert.JSONEq(t, `{"length_m":46}`, string(s.Calls[0].Result))
+	assert.Equal(t, []string{"desk", "returned", "waiting"}, []string{s.Calls[0].Agent, s.Calls[0].Status, s.Calls[1].Status})
+	assert.Equal(t, []string{"m"}, s.Models, "who answered")
+	assert.Equal(t, []string{"desk"}, s.Path)
 	for _, args := range [][]string{{"runs", "-json"}, {"tickets", "-json"}, {"tools", "-json"}, {"models", "-json"}} {
 		code, out, errs := h.run("", args...)
 		assert.Equal(t, fine, code, errs)
@@ -155,17 +156,17 @@ func TestCommandsForPrograms(t *testing.T) {
 	code, out, _ = h.run("", "amend", "1", "-json", "-args", `{"berth":"D2"}`)
 	assert.Equal(t, fine, code)
 	assert.Contains(t, out, `"new_args": {`)
-	code, out, _ = h.run("", "follow", "-json", s.Run)
+	code, out, _ = h.run("", "follow", "-json", s.ID)
 	assert.Equal(t, fine, code)
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	assert.Contains(t, lines[len(lines)-1], `"kind":"run.closed"`)
-	code, out, _ = h.run("", "show", "-json", s.Run)
+	code, out, _ = h.run("", "show", "-json", s.ID)
 	assert.Equal(t, fine, code)
 	assert.Contains(t, out, `"steps": [`)
-	code, out, _ = h.run("", "show", "-json", s.Run, "-step", "2")
+	code, out, _ = h.run("", "show", "-json", s.ID, "-step", "2")
 	assert.Equal(t, fine, code)
 	assert.Contains(t, out, `"words":`)
-	code, out, _ = h.run("", "request", "-json", s.Run, "1")
+	code, out, _ = h.run("", "request", "-json", s.ID, "-step", "1")
 	assert.Equal(t, fine, code)
 	assert.Contains(t, out, `"same": true`)
 	_, out, _ = h.run("", "models", "-test", "m", "-json")
@@ -190,7 +191,8 @@ func TestAFailedRunSaysWhyAndWhatToDo(t *testing.T) {
 	code, out, errs := h.run("", "say", "-stubs", "Tell me the tide.")
 	assert.Equal(t, failed, code)
 	assert.Contains(t, out, "failed: 1 turn, 1 call")
-	assert.Equal(t, "The run failed: the run has used its 1 turns (limit turns: 1). Look at the run to see why it went on; raise limits: in stonebaton.yaml if it was right to.\n", errs)
+	assert.Empty(t, errs)
+	assert.Contains(t, out, "failed   The run failed: the run has used its 1 turns (limit turns: 1). Look at the run to see why it went on; raise limits: in stonebaton.yaml if it was right to.\n")
 }
 
 func TestOutcomeTicketsAreAnswered(t *testing.T) {
@@ -214,7 +216,7 @@ func TestEmptyLists(t *testing.T) {
 		_, out, _ := h.run("", args)
 		assert.Contains(t, out, say)
 	}
-	for _, args := range [][]string{{"show"}, {"follow"}, {"stop"}, {"request", "a-1"}, {"allow"}, {"try"}, {"new"}} {
+	for _, args := range [][]string{{"show"}, {"stop"}, {"request"}, {"allow"}, {"try"}, {"new"}} {
 		var errs bytes.Buffer
 		code := Run(context.Background(), args, Streams{In: strings.NewReader(""), Out: &bytes.Buffer{}, Err: &errs})
 		assert.Equal(t, wrongUse, code, args)
@@ -232,4 +234,43 @@ func TestEveryCommandHelps(t *testing.T) {
 			assert.Contains(t, out.String(), "example:\n  stonebaton "+c.name, c.name)
 		}
 	}
+}
+
+// write puts a file into the project's folder.
+func (h *here) write(name, text string) {
+	h.t.Helper()
+	require.NoError(h.t, os.WriteFile(filepath.Join(h.app.Projects.Dir(), name), []byte(text), 0o600))
+	if strings.HasPrefix(name, "l") { // lines are wanted at once
+		_, err := h.app.Projects.Reload(context.Background())
+		require.NoError(h.t, err)
+	}
+}
+
+// messages lists what was said, the newest first.
+func (h *here) messages() []string {
+	list, err := h.app.Store.Runs(context.Background(), store.RunFilter{})
+	require.NoError(h.t, err)
+	var out []string
+	for _, r := range list {
+		out = append(out, r.Text)
+	}
+	return out
+}
+
+// shared is a buffer that may be read while it is written.
+type shared struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (s *shared) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.Write(p)
+}
+
+func (s *shared) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.String()
 }

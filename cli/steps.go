@@ -33,7 +33,7 @@ func spaced(n int) string {
 }
 
 // line is one step on one line: who, what, how long, tokens, and why or what.
-func (k *call) line(s *trace.Step) string {
+func (k *call) line(s *trace.Step) painted {
 	who, what, took, tok, say := s.Agent, s.Name, "", "", s.Why
 	if s.MS > 0 || s.Kind == trace.Turn || s.Status == "returned" {
 		took = span(s.MS)
@@ -43,11 +43,10 @@ func (k *call) line(s *trace.Step) string {
 	}
 	switch {
 	case s.Kind == trace.Pass && s.Status == "returned":
-		return fmt.Sprintf("%-8s → %-14s %9s %10s   %s", who, s.To, "", "", say)
+		return sprint("%-8s → %-14s %9s %10s   %s", who, s.To, "", "", say)
 	case s.Status == "waiting" && s.Wait != nil && s.Wait.Settled == nil:
 		took, say = "held", s.Wait.Why
-		what = k.paint("31", fmt.Sprintf("%-16s", what))
-		return fmt.Sprintf("%-8s %s %9s %10s   %s", who, what, k.paint("31", fmt.Sprintf("%9s", took)), tok, say)
+		return sprint("%-8s %s %s %10s   %s", who, k.paint("31", fmt.Sprintf("%-16s", what)), k.paint("31", fmt.Sprintf("%9s", took)), tok, say)
 	case s.Status == "failed" || s.Status == "refused" || s.Status == "retrying" || s.Status == "lost":
 		if took == "" || s.Status == "refused" {
 			took = s.Status
@@ -56,6 +55,8 @@ func (k *call) line(s *trace.Step) string {
 		if s.Status == "refused" {
 			say = s.Brief
 		}
+	case s.Kind == trace.Turn && s.Model != "":
+		say += "   (" + s.Model + ")"
 	case s.Kind == trace.Call:
 		say = s.Title
 		if s.Brief != "" {
@@ -71,7 +72,10 @@ func (k *call) line(s *trace.Step) string {
 	if s.Kind == trace.Call && s.Rung != "" && s.Rung != ledger.RungFree {
 		say += "   (rung " + string(s.Rung) + ")"
 	}
-	return strings.TrimRight(fmt.Sprintf("%-8s %-16s %9s %10s   %s", who, what, took, tok, say), " ")
+	if s.Undone != nil {
+		say += "   (undone " + s.Undone.Local().Format("2 Jan 15:04") + ")"
+	}
+	return painted(strings.TrimRight(string(sprint("%-8s %-16s %9s %10s   %s", who, what, took, tok, say)), " "))
 }
 
 func settledBy(w *trace.Wait) string {
@@ -85,8 +89,8 @@ func settledBy(w *trace.Wait) string {
 	return verb + " by " + w.Who
 }
 
-// ticketLines tells of a ticket and how to settle it.
-func (k *call) ticketLines(t store.Ticket) string {
+// ticketLines tells of a ticket, with the arguments that it is about, and how to settle it.
+func (k *call) ticketLines(t store.Ticket) painted {
 	who := strings.Join(t.By, ", ")
 	if who == "" {
 		who = "anybody"
@@ -99,21 +103,28 @@ func (k *call) ticketLines(t store.Ticket) string {
 			due = ", lapses now"
 		}
 	}
-	out := fmt.Sprintf("         %s: %s   %s%s\n", k.paint("1;31", fmt.Sprintf("ticket %d", t.ID)), t.Ask, who, due)
+	out := sprint("         %s: %s   %s%s\n", k.paint("1;31", fmt.Sprintf("ticket %d", t.ID)), t.Ask, who, due)
+	out += sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
 	if t.Reason != "" {
-		out += fmt.Sprintf("         %s says: %s\n", t.Agent, t.Reason)
+		out += sprint("         %s says: %s\n", t.Agent, t.Reason)
+	}
+	if t.Diff != "" {
+		out += painted("         " + hanging(t.Diff, 9) + "\n")
 	}
 	if t.Form == string(ledger.OutcomeTicket) {
-		return out + fmt.Sprintf("         it happened: stonebaton answer %d happened    it did not: stonebaton answer %d not_happened    or: stonebaton answer %d give_up\n", t.ID, t.ID, t.ID)
+		return out + sprint("         it happened: stonebaton answer %d happened    it did not: stonebaton answer %d not_happened    or: stonebaton answer %d give_up\n", t.ID, t.ID, t.ID)
 	}
-	return out + fmt.Sprintf("         allow with   stonebaton allow %d    change with   stonebaton amend %d -args '{…}'    refuse with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
+	return out + sprint("         allow with   stonebaton allow %d    change with   stonebaton amend %d -args '{…}'    refuse with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
 }
 
 // summary is the last line of a run: how it stands and what it cost.
 func summary(t trace.Totals) string {
 	s := fmt.Sprintf("run %s %s: %s, %s, %s tok", t.ID, t.Status, count(t.Turns, "turn"), count(t.Calls, "call"), spaced(t.Tokens.In+t.Tokens.Out))
 	if t.Cost > 0 {
-		s += fmt.Sprintf(", %.4f", t.Cost)
+		s += ", cost " + price(t.Cost)
+	}
+	if len(t.Models) > 0 {
+		s += ", by " + strings.Join(t.Models, ", ")
 	}
 	return s + ", " + span(t.MS)
 }

@@ -2,7 +2,6 @@
 package client
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -14,6 +13,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"github.com/tmaxmax/go-sse"
 
 	"stonebaton/api"
 	"stonebaton/core/project"
@@ -95,7 +96,7 @@ func (c *Client) send(req *http.Request) (*http.Response, error) {
 	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10)) // what came of it is enough
 	var p api.Problem
 	if json.Unmarshal(raw, &p) != nil || p.Detail == "" {
-		p = api.Problem{Status: resp.StatusCode, Detail: fmt.Sprintf("%s %s answered %s, which is no answer of Stone Baton", req.Method, req.URL, resp.Status)}
+		p = api.Problem{Status: resp.StatusCode, Detail: fmt.Sprintf("%s %s answered %s, which is not an answer of Stone Baton", req.Method, req.URL, resp.Status)}
 	}
 	return nil, &p
 }
@@ -152,18 +153,25 @@ func (c *Client) Try(ctx context.Context, tool string, t api.Try) (out api.Tried
 	return out, c.do(ctx, http.MethodPost, "/api/tools/"+url.PathEscape(tool)+"/try", t, &out)
 }
 
-// Tickets lists tickets; run and all narrow and widen the list.
-func (c *Client) Tickets(ctx context.Context, run string, all bool) ([]store.Ticket, error) {
-	q := url.Values{"status": {"open"}}
-	if all {
-		q.Set("status", "all")
-	}
-	if run != "" {
-		q.Set("run", run)
-	}
-	var out struct{ Tickets []store.Ticket }
-	err := c.do(ctx, http.MethodGet, "/api/tickets?"+q.Encode(), nil, &out)
+// Tickets lists tickets; see GET /api/tickets for what the query may hold.
+func (c *Client) Tickets(ctx context.Context, q url.Values) (out api.TicketList, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/tickets?"+q.Encode(), nil, &out)
+}
+
+// Open lists the tickets of a run that wait for a person.
+func (c *Client) Open(ctx context.Context, run string) ([]store.Ticket, error) {
+	out, err := c.Tickets(ctx, url.Values{"run": {run}})
 	return out.Tickets, err
+}
+
+// Trust lists what waits until a person lets it run outside the sandbox.
+func (c *Client) Trust(ctx context.Context) (out api.Trust, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/trust", nil, &out)
+}
+
+// Confirm lets something run outside the sandbox.
+func (c *Client) Confirm(ctx context.Context, id string) (out project.Outside, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/trust/"+url.PathEscape(id), struct{}{}, &out)
 }
 
 // Ticket gives one ticket.
@@ -193,7 +201,7 @@ var ErrStopped = errors.New("stopped")
 
 // Follow reads a run's event stream behind an event, until the run ends, ctx
 // ends, or a function returns an error; ErrStopped is none. Where the connection
-// breaks it takes it up again where it was. Words may be nil.
+// breaks it resumes where it was. Words may be nil.
 func (c *Client) Follow(ctx context.Context, run string, after int64, change func(api.Change) error, words func(api.Delta)) error {
 	wait := 100 * time.Millisecond
 	for {
@@ -221,6 +229,9 @@ func (c *Client) Follow(ctx context.Context, run string, after int64, change fun
 	}
 }
 
+// maxEvent bounds one message of a stream.
+const maxEvent = 32 << 20
+
 var errBroken = errors.New("the stream broke off")
 
 func (c *Client) follow(ctx context.Context, run string, after int64, change func(api.Change) error, words func(api.Delta)) (last int64, over bool, err error) {
@@ -240,39 +251,62 @@ func (c *Client) follow(ctx context.Context, run string, after int64, change fun
 	if resp.StatusCode == http.StatusNoContent {
 		return 0, true, nil
 	}
-	lines := bufio.NewScanner(resp.Body)
-	lines.Buffer(make([]byte, 0, 64<<10), 32<<20)
-	kind, data := "", ""
-	for lines.Scan() {
-		line := lines.Text()
-		switch {
-		case strings.HasPrefix(line, "event: "):
-			kind = line[7:]
-		case strings.HasPrefix(line, "data: "):
-			data = line[6:]
-		case line == "" && data != "":
-			if kind == "delta" {
-				var d api.Delta
-				if words != nil && json.Unmarshal([]byte(data), &d) == nil {
-					words(d)
-				}
-			} else {
-				var ch api.Change
-				if err := json.Unmarshal([]byte(data), &ch); err != nil {
-					return last, false, fmt.Errorf("an event of run %s cannot be read: %w", run, err)
-				}
-				last = ch.Event.Seq
-				if err := change(ch); err != nil {
-					return last, false, err
-				}
-				if ch.Totals.Status.Over() {
-					return last, true, nil
-				}
+	for ev, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
+		if err != nil {
+			break
+		}
+		if ev.Type == "delta" {
+			var d api.Delta
+			if words != nil && json.Unmarshal([]byte(ev.Data), &d) == nil {
+				words(d)
 			}
-			kind, data = "", ""
+			continue
+		}
+		var ch api.Change
+		if err := json.Unmarshal([]byte(ev.Data), &ch); err != nil {
+			return last, false, fmt.Errorf("an event of run %s cannot be read: %w", run, err)
+		}
+		last = ch.Event.Seq
+		if err := change(ch); err != nil {
+			return last, false, err
+		}
+		if ch.Totals.Status.Over() {
+			return last, true, nil
 		}
 	}
 	return last, false, errBroken
+}
+
+// Live tells of every run that begins or changes, until ctx ends. It is lossy: where the
+// connection breaks it is taken up again, and what happened meanwhile is not told.
+func (c *Client) Live(ctx context.Context, tell func(store.Run)) error {
+	wait := 100 * time.Millisecond
+	for {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/live", nil)
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Accept", "text/event-stream")
+		resp, err := c.send(req)
+		if err == nil {
+			wait = 100 * time.Millisecond
+			for ev, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
+				var r store.Run
+				if err == nil && ev.Type == "run" && json.Unmarshal([]byte(ev.Data), &r) == nil {
+					tell(r)
+				}
+			}
+			resp.Body.Close()
+		} else if wait > 3*time.Second {
+			return err
+		}
+		select { // the service may be coming back
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		wait *= 2
+	}
 }
 
 // AddStub writes a stub into the file of a tool.
@@ -280,10 +314,10 @@ func (c *Client) AddStub(ctx context.Context, tool string, in api.NewStub) (out 
 	return out, c.do(ctx, http.MethodPost, "/api/tools/"+url.PathEscape(tool)+"/stubs", in, &out)
 }
 
-// Outbox lists the messages that tools have sent, to one recipient or to all.
-func (c *Client) Outbox(ctx context.Context, to string) ([]tools.Message, error) {
-	var out struct{ Messages []tools.Message }
-	return out.Messages, c.do(ctx, http.MethodGet, "/api/outbox?to="+url.QueryEscape(to), nil, &out)
+// Outbox lists the messages that tools have sent; see GET /api/outbox for what the query
+// may hold.
+func (c *Client) Outbox(ctx context.Context, q url.Values) (out api.Outbox, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/outbox?"+q.Encode(), nil, &out)
 }
 
 // Undo undoes a change of a file, by its key.
@@ -301,6 +335,3 @@ func (c *Client) Sources(ctx context.Context) ([]api.Source, error) {
 func (c *Client) Inspect(ctx context.Context, name string) (out api.Inspected, err error) {
 	return out, c.do(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(name), nil, &out)
 }
-
-// Base is the service's URL.
-func (c *Client) Base() string { return c.base }

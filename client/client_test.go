@@ -95,7 +95,7 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 	}))
 	defer srv.Close()
 	_, err = client.New(srv.URL).Begin(ctx, api.Start{Text: "x"})
-	require.ErrorContains(t, err, "which is no answer of Stone Baton")
+	require.ErrorContains(t, err, "which is not an answer of Stone Baton")
 	_, err = client.New(srv.URL).Models(ctx)
 	require.ErrorContains(t, err, "cannot be read")
 }

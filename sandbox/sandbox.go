@@ -129,6 +129,20 @@ var systemFolders = sync.OnceValues(func() (dirs []int, files []string) {
 	return dirs, files
 })
 
+// Readable says whether a program that is let read some paths beside the system's can
+// read what stands beside a file.
+func Readable(file string, reads []string) bool {
+	for _, p := range append(slices.Clone(system), reads...) {
+		if real, err := filepath.EvalSymlinks(p); err == nil {
+			p = real
+		}
+		if rel, err := filepath.Rel(p, filepath.Dir(file)); err == nil && filepath.IsLocal(rel) {
+			return true
+		}
+	}
+	return false
+}
+
 // addPath lets programs use what a path leads to, with some of the rights. What is not
 // there cannot be reached either.
 func addPath(rules int, path string, rights uint64) error {

@@ -13,8 +13,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"unicode"
 
+	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/core/project"
@@ -73,7 +76,7 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 	sent.Body = tools.Clip(string(spec.Stdin), record(i))
 	d, err := sandbox.Run(ctx, spec)
 	if err != nil {
-		return fail(ledger.NotDone, "config", "%s could not be started: %v", i.Tool.Name, err)
+		return fail(ledger.NotDone, "config", "%s failed to start: %v", i.Tool.Name, err)
 	}
 	sent.Status, sent.Bytes, sent.Log = d.Code, int64(len(d.Stdout)), tools.Clip(text(d.Stderr), maxLog)
 	sent.Reply = tools.Clip(text(d.Stdout), record(i))
@@ -94,7 +97,7 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		return r, f
 	}
 	if d.Code != 0 {
-		r, f := fail(ledger.Unknown, "command", "%s ended with code %d%s%s", i.Tool.Name, d.Code, after(": ", lastLine(d.Stderr)), h.explain(c.Bare, d, spec))
+		r, f := fail(ledger.Unknown, "command", "%s ended with code %d%s%s", i.Tool.Name, d.Code, after(": ", lastLine(d.Stderr)), h.explain(c, d, spec))
 		f.Status = d.Code
 		return r, f
 	}
@@ -112,9 +115,12 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 }
 
 // explain tells what the bounds are, where a failure looks as if they were met.
-func (h *Handler) explain(bare bool, d sandbox.Done, s sandbox.Spec) string {
-	if bare {
+func (h *Handler) explain(c *project.Command, d sandbox.Done, s sandbox.Spec) string {
+	if c.Bare {
 		return ""
+	}
+	if near := h.neighbour(c, d.Stderr, s.Reads); near != "" {
+		return fmt.Sprintf(". %s stands beside it, but a program reads only the files that its tool names: put what belongs together into a folder of its own, and name that under reads:", near)
 	}
 	low := strings.ToLower(string(d.Stderr))
 	denied := strings.Contains(low, "permission denied") || strings.Contains(low, "eacces") || strings.Contains(low, "not permitted") || strings.Contains(low, "eperm")
@@ -135,6 +141,27 @@ func (h *Handler) explain(bare bool, d sandbox.Done, s sandbox.Spec) string {
 		return strings.Join(out, ", ")
 	}
 	return fmt.Sprintf(". In its sandbox it may read the system's programs%s, write to its own folder%s, and %s", after(", ", list(s.Reads)), after(", ", list(s.Writes)), net)
+}
+
+// neighbour finds a file beside those of the command line that the program may not read
+// and that its last words name, as those of a failed import do.
+func (h *Handler) neighbour(c *project.Command, said []byte, reads []string) string {
+	words := strings.FieldsFunc(text(said), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_' && r != '-' })
+	for _, f := range c.Files() {
+		list, err := os.ReadDir(filepath.Join(h.dir, filepath.Dir(f)))
+		if err != nil {
+			continue
+		}
+		for _, e := range list {
+			p := filepath.Join(h.dir, filepath.Dir(f), e.Name())
+			stem := strings.TrimSuffix(e.Name(), filepath.Ext(e.Name()))
+			covered := slices.ContainsFunc(reads, func(r string) bool { rel, err := filepath.Rel(r, p); return err == nil && filepath.IsLocal(rel) })
+			if stem != "" && !covered && slices.Contains(words, stem) {
+				return e.Name()
+			}
+		}
+	}
+	return ""
 }
 
 func after(lead, s string) string {
@@ -175,24 +202,23 @@ func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
 		s.Args = append(s.Args, a)
 	}
 	line := strings.Join(shown, " ")
-	program, err := h.find(s.Args[0])
+	program, err := h.find(c, s.Args[0])
 	if err != nil {
 		return s, line, err
 	}
 	s.Args[0] = program
-	s.Reads = append(s.Reads, program)
-	if real, err := filepath.EvalSymlinks(program); err == nil && !h.owns(real) { // what stands beside a program of the system belongs to it
-		s.Reads = append(s.Reads, filepath.Dir(real))
-	}
-	for n, a := range s.Args[1:] { // a file of the project among the arguments is the program, for an interpreter
-		p := filepath.Join(h.dir, a)
-		if _, err := os.Stat(p); err == nil && filepath.IsLocal(a) && strings.Contains(c.Run[n+1].String(), a) {
+	s.Reads = append(s.Reads, program) // it alone: what stands beside it is not its own
+	for n, t := range c.Run[1:] { // a file that the tool names is the program, for an interpreter; what a value names is not
+		if p := h.file(c, t); p != "" {
 			s.Args[n+1] = p
 			s.Reads = append(s.Reads, p)
 		}
 	}
 	for _, p := range c.Reads {
-		s.Reads = append(s.Reads, filepath.Join(h.dir, p))
+		if p = h.place(p); h.within(p) {
+			return s, line, fmt.Errorf("reads: %s would open the whole project, with its .env and its records", p)
+		}
+		s.Reads = append(s.Reads, p)
 	}
 	for _, p := range c.Writes {
 		s.Writes = append(s.Writes, filepath.Join(h.dir, p))
@@ -218,8 +244,74 @@ func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
 	return s, line, err
 }
 
-// owns says whether a path is within the project, where a program's neighbours may
-// be secrets.
+// file gives the whole path of a file of the project that an argument of the tool names;
+// "" where it names none, or where a value has a part in it.
+func (h *Handler) file(c *project.Command, t *expr.Template) string {
+	name := t.String()
+	if !t.Plain() || name == "" || strings.HasPrefix(name, "-") || filepath.IsAbs(name) {
+		return ""
+	}
+	rel := filepath.Join(c.Base, name)
+	if !filepath.IsLocal(rel) || slices.ContainsFunc(strings.Split(rel, string(filepath.Separator)), func(part string) bool { return strings.HasPrefix(part, ".") && part != "." }) {
+		return ""
+	}
+	p := filepath.Join(h.dir, rel)
+	if info, err := os.Stat(p); err != nil || !info.Mode().IsRegular() {
+		return "" // a folder is granted by reads: alone
+	}
+	return p
+}
+
+// place gives the whole path of what a tool is granted.
+func (h *Handler) place(p string) string {
+	if filepath.IsAbs(p) {
+		return filepath.Clean(p)
+	}
+	return filepath.Join(h.dir, p)
+}
+
+// within says whether the project is within a folder, links followed.
+func (h *Handler) within(folder string) bool {
+	dir, err := filepath.EvalSymlinks(h.dir)
+	if err != nil {
+		dir = h.dir
+	}
+	if real, err := filepath.EvalSymlinks(folder); err == nil {
+		folder = real
+	}
+	rel, err := filepath.Rel(folder, dir)
+	return err == nil && filepath.IsLocal(rel)
+}
+
+// Check says what keeps a tool's program from being run.
+func (h *Handler) Check(t *project.Tool) error {
+	c := t.Command
+	program, err := h.find(c, c.Run[0].String())
+	if err != nil {
+		return err
+	}
+	reads := []string{program}
+	for _, p := range c.Reads {
+		if h.within(h.place(p)) {
+			return fmt.Errorf("reads: %s would open the whole project, with its .env and its records", p)
+		}
+		reads = append(reads, h.place(p))
+	}
+	for _, p := range append(append([]string{}, c.Reads...), c.Writes...) {
+		if _, err := os.Stat(h.place(p)); err != nil {
+			return fmt.Errorf("there is no %s, which the program is granted", p)
+		}
+	}
+	if real, err := filepath.EvalSymlinks(program); err == nil && !c.Bare && !h.owns(real) && !sandbox.Readable(real, reads[1:]) {
+		return fmt.Errorf("%s is %s, beside which it may need files that its sandbox keeps from it; name the folder of its installation under reads:", c.Run[0].String(), real)
+	}
+	if !c.Bare && sandbox.Missing() != "" {
+		return errors.New(sandbox.Missing() + ", so it will be refused; say sandbox: none if it may run without bounds")
+	}
+	return nil
+}
+
+// owns says whether a path is within the project.
 func (h *Handler) owns(path string) bool {
 	dir := h.dir
 	if real, err := filepath.EvalSymlinks(dir); err == nil {
@@ -229,36 +321,18 @@ func (h *Handler) owns(path string) bool {
 	return err == nil && filepath.IsLocal(rel)
 }
 
-// Check says what keeps a tool's program from being run.
-func (h *Handler) Check(t *project.Tool) error {
-	c := t.Command
-	if name := c.Run[0].String(); !strings.Contains(name, "{{") {
-		if _, err := h.find(name); err != nil {
-			return err
-		}
-	}
-	for _, p := range append(append([]string{}, c.Reads...), c.Writes...) {
-		if _, err := os.Stat(filepath.Join(h.dir, p)); err != nil {
-			return fmt.Errorf("there is no %s in the project, which the program is granted", p)
-		}
-	}
-	if !c.Bare && sandbox.Missing() != "" {
-		return errors.New(sandbox.Missing() + ", so it will be refused; say sandbox: none if it may run without bounds")
-	}
-	return nil
-}
-
 // find gives the whole path of a program: one of the project's, or one of the
 // system's by its name.
-func (h *Handler) find(name string) (string, error) {
+func (h *Handler) find(c *project.Command, name string) (string, error) {
 	if strings.ContainsRune(name, '/') && !filepath.IsAbs(name) {
-		p := filepath.Join(h.dir, name)
-		if !filepath.IsLocal(name) {
+		rel := filepath.Join(c.Base, name)
+		p := filepath.Join(h.dir, rel)
+		if !filepath.IsLocal(rel) {
 			return "", fmt.Errorf("the program %s is outside the project", name)
 		}
 		info, err := os.Stat(p)
 		if err != nil {
-			return "", fmt.Errorf("there is no program %s in the project", name)
+			return "", fmt.Errorf("there is no program %s in the project; its path counts from the file that names it", name)
 		}
 		if info.Mode()&0o111 == 0 {
 			return "", fmt.Errorf("%s cannot be run: make it executable (chmod +x), or name its interpreter first", name)

@@ -111,11 +111,37 @@ func TestAProgramThatIsNotThere(t *testing.T) {
 		"command: {run: [./nothing]}":             "there is no program ./nothing in the project",
 		"command: {run: [no-such-program-xy]}":    `there is no program "no-such-program-xy" on this machine`,
 		"command: {run: [../outside]}":            "is outside the project",
-		"command: {run: [\"./{{ args.name }}\"]}": "is outside the project",
 	} {
 		_, bad, _ := run(t, spec, map[string]any{"name": "../../bin/sh"}, nil)
 		require.NotNil(t, bad, spec)
 		assert.Contains(t, bad.Say, say)
 		assert.Equal(t, ledger.NotDone, bad.Outcome)
 	}
+}
+
+func TestWhatAProgramMayReadIsDecidedByTheFileAlone(t *testing.T) {
+	files := map[string]string{"p": "#!/bin/sh\n", ".env": "KEY=word\n", "words.txt": "word\n", "tool/prog": "#!/bin/sh\ncat \"$(dirname \"$0\")/beside\"\n", "tool/beside": "seen"}
+	_, bad, _ := run(t, `command: {run: [grep, -r, "{{ args.name }}", "."], output: text}`, map[string]any{"name": "word"}, files)
+	require.NotNil(t, bad, "a folder among the arguments grants nothing: the program looks in its own, empty one")
+	assert.NotContains(t, bad.Say+bad.Sent.Reply, "KEY")
+	_, bad, _ = run(t, `command: {run: [cat, "{{ args.name }}"], output: text}`, map[string]any{"name": "words.txt"}, files)
+	require.NotNil(t, bad, "a value that is the name of a file of the project opens nothing")
+	_, bad, _ = run(t, `command: {run: [cat, "x{{ args.name }}", .env], output: text}`, map[string]any{"name": ""}, files)
+	require.NotNil(t, bad, "nor does the name of a file with secrets")
+	assert.NotContains(t, bad.Sent.Reply, "KEY")
+	r, bad, _ := run(t, `command: {run: [cat, words.txt], output: text}`, nil, files)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "word", r.Value)
+	_, bad, _ = run(t, `command: {run: [tool/prog], output: text}`, nil, files)
+	require.NotNil(t, bad, "what stands beside a program is not its own")
+	assert.Contains(t, bad.Say, "beside stands beside it, but a program reads only the files that its tool names")
+	r, bad, _ = run(t, `command: {run: [tool/prog], output: text, reads: [tool]}`, nil, files)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "seen", r.Value)
+	dir := t.TempDir()
+	_, bad, _ = run(t, `command: {run: [cat, words.txt], output: text, reads: [`+filepath.Dir(dir)+`]}`, nil, files)
+	require.NotNil(t, bad)
+	_, bad, _ = run(t, `command: {run: [cat, words.txt], output: text, reads: [/]}`, nil, files)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "would open the whole project")
 }

@@ -1,0 +1,28 @@
+package cli
+
+import (
+	"context"
+	"flag"
+)
+
+var undoCommand = command{
+	name: "undo", args: "KEY", most: 1, does: "undo a change that a tool made to a file; the proof of the call names the key", example: "stonebaton undo 3f9a1c0be77d4e21",
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.remote(fs)
+		return func(ctx context.Context, args []string) error {
+			if len(args) == 0 {
+				return use("which change? `stonebaton show RUN -step N` names its key")
+			}
+			c, err := k.client().Undo(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if c.Before == nil {
+				k.print("%s, which the tool created, is deleted again.\n", c.Path)
+			} else {
+				k.print("%s is as it was before.\n", c.Path)
+			}
+			return nil
+		}
+	},
+}
