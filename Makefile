@@ -38,8 +38,8 @@ check-go: web/dist/index.html
 	@go vet $(OURS) && go tool staticcheck $(OURS)
 
 check-web: web/node_modules/.done web/src/api.gen.ts
-	$(call say,tsc eslint)
-	@cd web && npm run --silent check && npm run --silent lint
+	$(call say,tsc eslint vitest)
+	@cd web && npm run --silent check && npm run --silent lint && npm run --silent test
 
 chromium: # and a C compiler, which the race detector needs, and Perl with its modules, in which a tool of the demo is written
 	@need=""; command -v chromium >/dev/null || need="chromium"; command -v gcc >/dev/null || need="$$need gcc libc6-dev"; \

@@ -1,16 +1,18 @@
 // The frame: the project, the pages, what waits.
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Navigate, NavLink, Route, Routes } from "react-router";
-import { get, type Problems, type Project } from "./api";
+import { Navigate, NavLink, Route, Routes, useLocation } from "react-router";
+import { words, type Project } from "./api";
 import { useLive } from "./live";
+import { change, query, stale, useChange } from "./queries";
 import { Bench } from "./pages/bench";
 import { Drills } from "./pages/drills";
 import { RunPage, Runs } from "./pages/runs";
 import { Tickets } from "./pages/tickets";
 import { Try } from "./pages/try";
 import { count } from "./say";
-import { Button, Dialog, Note } from "./ui/ui";
+import { Boundary } from "./ui/boundary";
+import { Button, Dialog, Note, Seen } from "./ui/ui";
 
 const pages = [
   ["/try", "Try"],
@@ -22,13 +24,14 @@ const pages = [
 
 export function App() {
   const { online, tickets } = useLive();
-  const project = useQuery({ queryKey: ["project"], queryFn: () => get<Project>("/project") });
+  const project = useQuery(query.project());
+  const at = useLocation();
   useEffect(() => {
     document.title = `${tickets ? `(${tickets}) ` : ""}${project.data?.name || "Stone Baton"}`;
   }, [tickets, project.data?.name]);
   return (
     <div className="flex h-full flex-col">
-      <header className="flex h-11 shrink-0 items-stretch border-b border-joint-strong bg-face">
+      <header className="flex min-h-11 shrink-0 flex-wrap items-stretch border-b border-joint-strong bg-face">
         <div className="flex items-center gap-2.5 border-r border-joint px-4 text-base font-bold">
           <svg width="26" height="14" viewBox="0 0 26 14" aria-hidden>
             <path d="M5 2h16l3 5-3 5H5L2 7z" fill="var(--ink)" />
@@ -37,7 +40,7 @@ export function App() {
           Stone Baton
         </div>
         <ProjectState project={project.data} />
-        <nav aria-label="Pages" className="flex">
+        <nav aria-label="Pages" className="flex max-md:order-last max-md:h-9 max-md:w-full max-md:overflow-x-auto max-md:border-t max-md:border-joint">
           {pages.map(([to, name]) => (
             <NavLink key={to} to={to} className={({ isActive }) => `relative flex items-center gap-1.5 border-r border-joint px-3.5 ${isActive ? "font-semibold text-ink after:absolute after:inset-x-0 after:-bottom-px after:h-[3px] after:bg-ink" : "text-ink-2 hover:text-ink"}`}>
               {name}
@@ -54,11 +57,12 @@ export function App() {
         </div>
       </header>
       {!online && (
-        <p role="status" className="border-b border-joint-strong bg-call-soft px-4 py-1.5 text-call">
-          The service does not answer. This page tries again by itself, and goes on where it was.
+        <p role="status" className="border-b border-joint-strong bg-bad-soft px-4 py-1.5 text-bad">
+          The service does not answer. This page tries again by itself, and resumes where it was.
         </p>
       )}
       <main className="min-h-0 flex-1">
+        <Boundary key={at.pathname.split("/")[1]}>
         <Routes>
           <Route path="/" element={<Navigate to="/try" replace />} />
           <Route path="/try" element={<Try />} />
@@ -72,6 +76,7 @@ export function App() {
           <Route path="/drills/:name" element={<Drills />} />
           <Route path="*" element={<div className="p-6"><Note>There is no such page.</Note></div>} />
         </Routes>
+        </Boundary>
       </main>
     </div>
   );
@@ -80,7 +85,10 @@ export function App() {
 // ProjectState names the project and says whether its files are right.
 function ProjectState({ project }: { project?: Project }) {
   const [open, setOpen] = useState(false);
-  const problems = useQuery({ queryKey: ["problems"], queryFn: () => get<Problems>("/problems"), enabled: open });
+  const problems = useQuery({ ...query.problems(), enabled: open });
+  const trust = useQuery(query.trust());
+  const confirm = useChange(change.trust, () => stale.project);
+  const waiting = trust.data?.waiting ?? [];
   if (!project) return <div className="border-r border-joint px-3.5" />;
   const say = [project.errors && count(project.errors, "error"), project.warnings && count(project.warnings, "warning"), project.hints && count(project.hints, "hint")].filter(Boolean).join(", ") || "no problems";
   return (
@@ -88,12 +96,33 @@ function ProjectState({ project }: { project?: Project }) {
       <button type="button" onClick={() => setOpen(true)} className="flex items-center gap-2 border-r border-joint px-3.5 hover:bg-ground">
         <span className="font-mono text-[12px]">{project.name || "no project"}</span>
         <span className={project.errors ? "font-semibold text-bad" : project.warnings + project.hints ? "text-ink-2" : "text-ok"}>{say}</span>
-        {project.older && <span className="text-bad">· the last good version is in use</span>}
+        {project.older && <span className="text-bad max-md:hidden">· the last good version is in use</span>}
+        {waiting.length > 0 && <span className="rounded-lg bg-call px-1.5 text-[11px] leading-4 font-bold text-on-call">{waiting.length} to confirm</span>}
       </button>
       <Dialog title={`Problems of ${project.name || "the project"}`} open={open} onClose={() => setOpen(false)}>
         <p className="mb-3 text-ink-2">
           <span className="font-mono text-[12px]">{project.dir}</span> · changed files are read again at once.
         </p>
+        {waiting.length > 0 && (
+          <section aria-label="To confirm" className="mb-4 flex flex-col gap-2">
+            <p>This appeared while the service runs, and would run outside the sandbox. It waits until you have looked at it.</p>
+            {waiting.map((o) => (
+              <div key={o.id} className="rounded-sm border border-l-[5px] border-call bg-call-soft px-3 py-2">
+                <b>
+                  {o.kind} {o.name}
+                </b>{" "}
+                <Seen text={o.say} />
+                <span className="block font-mono text-[12px]">
+                  {o.place.file}:{o.place.line}
+                </span>
+                <Button tone="call" className="mt-1.5" disabled={confirm.isPending} onClick={() => confirm.mutate(o.id)}>
+                  Let it run
+                </Button>
+              </div>
+            ))}
+            {confirm.error && <Note bad>{words(confirm.error)}</Note>}
+          </section>
+        )}
         {problems.data?.problems.length === 0 && <Note>None.</Note>}
         <ul className="flex flex-col gap-2.5">
           {problems.data?.problems.map((p, i) => (

@@ -5,7 +5,8 @@ import { Validator } from "@cfworker/json-schema";
 import Form, { getDefaultRegistry, type IChangeEvent } from "@rjsf/core";
 import { getTemplate } from "@rjsf/utils";
 import type { BaseInputTemplateProps, ErrorSchema, FieldTemplateProps, ObjectFieldTemplateProps, RJSFSchema, ValidatorType, WidgetProps } from "@rjsf/utils";
-import type { FormEvent, ReactNode } from "react";
+import { useRef, type FormEvent, type ReactNode } from "react";
+import { unit } from "./say";
 
 type Values = Record<string, unknown>;
 
@@ -39,13 +40,13 @@ const validator: ValidatorType<Values> = {
   },
 };
 
-function Input({ id, value, required, onChange, onBlur, onFocus, type, schema, placeholder, rawErrors }: BaseInputTemplateProps) {
+function Input({ id, value, required, onChange, onBlur, onFocus, schema, placeholder, rawErrors }: BaseInputTemplateProps) {
   const numeric = schema.type === "number" || schema.type === "integer";
   return (
     <input
       id={id}
       className="field font-mono text-[12px]"
-      type={numeric ? "number" : type === "date" ? "date" : "text"}
+      type={numeric ? "number" : "text"}
       step={schema.type === "integer" ? 1 : "any"}
       value={(value as string | number | undefined) ?? ""}
       required={required}
@@ -56,6 +57,22 @@ function Input({ id, value, required, onChange, onBlur, onFocus, type, schema, p
       onBlur={(e) => onBlur(id, e.target.value)}
       onFocus={(e) => onFocus(id, e.target.value)}
     />
+  );
+}
+
+// Day is a text field that takes whatever one pastes, right or wrong, with a calendar beside it.
+function Day(props: WidgetProps) {
+  const calendar = useRef<HTMLInputElement>(null);
+  const Base = getTemplate("BaseInputTemplate", props.registry, props.options);
+  const value = (props.value as string | undefined) ?? "";
+  return (
+    <span className="relative flex gap-1">
+      <Base {...props} placeholder="2026-05-08" />
+      <button type="button" aria-label={`Choose ${props.label} in a calendar`} className="rounded-sm border border-joint-strong px-2 text-ink-2 hover:text-ink" onClick={() => calendar.current?.showPicker()}>
+        ▦
+      </button>
+      <input ref={calendar} type="date" aria-hidden tabIndex={-1} className="absolute right-0 bottom-0 h-0 w-0 opacity-0" value={/^\d{4}-\d{2}-\d{2}$/.test(value) ? value : ""} onChange={(e) => e.target.value && props.onChange(e.target.value)} />
+    </span>
   );
 }
 
@@ -93,7 +110,8 @@ function Field({ id, label, required, rawErrors, children, schema, hidden }: Fie
     <div className="mb-2.5">
       <label htmlFor={id} className="flex items-baseline gap-2">
         <span className="font-mono text-[12px]">{label}</span>
-        {!required && <span className="label">may be left out</span>}
+        {unit(label, schema) && <span className="label">in {unit(label, schema)}</span>}
+        <span className={required ? "text-[11.5px] font-semibold text-ink" : "label"}>{required ? "required" : "optional"}</span>
       </label>
       {children}
       <p id={`${id}__about`} className="text-[12px] text-ink-3">
@@ -132,7 +150,7 @@ export default function SchemaForm({ id, schema, value, onChange, onSubmit, unch
       uiSchema={{ "ui:submitButtonOptions": { norender: true }, "ui:order": [...required(schema), "*"] }}
       templates={{ BaseInputTemplate: Input, FieldTemplate: Field, ObjectFieldTemplate: Fields }}
       fields={{ NumberField: TextField }}
-      widgets={{ SelectWidget: Choice, CheckboxWidget: Tick, DateTimeWidget: Moment }}
+      widgets={{ SelectWidget: Choice, CheckboxWidget: Tick, DateTimeWidget: Moment, DateWidget: Day }}
       formContext={{}}
       onChange={(e: IChangeEvent<Values>) => onChange(e.formData ?? {})}
       onSubmit={(e: IChangeEvent<Values>, ev: FormEvent) => {

@@ -1,7 +1,8 @@
 // Everything about one step: what went in and out, the words, the exact request, the state.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, parse, words, type Detail, type Step, type TurnRequest } from "./api";
+import { parse, words, type Detail, type Step } from "./api";
+import { query } from "./queries";
 import { span, verbs, when } from "./say";
 import { MakeStub } from "./pages/bench";
 import { SentView } from "./sent";
@@ -9,7 +10,7 @@ import { Json, Note, Tabs } from "./ui/ui";
 
 export function Inspector({ run, step, lines }: { run?: string; step?: Step; lines?: Record<string, string> }) {
   const [tab, setTab] = useState("out");
-  const detail = useQuery({ queryKey: ["step", run, step?.id, step?.status, step?.wait?.verb], queryFn: () => get<Detail>(`/runs/${run}/steps/${step!.id}`), enabled: !!run && !!step, placeholderData: (old) => (old?.step.id === step?.id ? old : undefined) });
+  const detail = useQuery(query.step(run, step));
   if (!step) {
     return (
       <aside aria-label="Step" className="bg-face p-4 text-ink-2">
@@ -45,10 +46,11 @@ export function Inspector({ run, step, lines }: { run?: string; step?: Step; lin
           {step.status}
           {step.ms > 0 && ` in ${span(step.ms)}`}
           {step.attempts > 1 && ` · attempt ${step.attempts}`}
-          {step.model && ` · ${step.model}`}
+          {step.model && ` · ${step.model}${step.answered && step.answered !== step.model ? ` as ${step.answered}` : ""}`}
           {step.effect && ` · ${step.effect}`}
           {step.rung && ` · rung ${step.rung}`}
           {step.stub && " · by a stub"}
+          {step.undone_at && ` · undone ${when(step.undone_at)}`}
           {!!step.reads && ` · about ${step.reads} tokens read`}
         </span>
         <div className="text-[12px] text-ink-2">why: {step.why}</div>
@@ -59,7 +61,7 @@ export function Inspector({ run, step, lines }: { run?: string; step?: Step; lin
           </div>
         ))}
         {step.wait && (
-          <div className="mt-1 border-l-4 border-call pl-2 text-[12px]">
+          <div className={`mt-1 border-l-4 pl-2 text-[12px] ${step.wait.settled_at ? "border-joint-strong" : "border-call"}`}>
             {step.wait.ask}
             <span className="block text-ink-2">
               {step.wait.settled_at ? `${verbs[step.wait.verb ?? ""]} by ${step.wait.settled_by || "nobody"}, ${when(step.wait.settled_at)}, after ${span(Date.parse(step.wait.settled_at) - Date.parse(step.wait.raised_at))}` : `waits for ${step.wait.by.join(", ") || "anybody"}`}
@@ -77,6 +79,12 @@ function TurnOut({ d }: { d: Detail }) {
   if (!d.text && !d.calls?.length) return <p className="px-4 py-3 text-ink-2">{d.words || "Nothing yet."}</p>;
   return (
     <div className="py-1">
+      {d.reasoning && (
+        <details className="px-4 py-2">
+          <summary className="label">its reasoning, which the endpoint sent apart from the answer</summary>
+          <p className="mt-1 text-ink-2 whitespace-pre-wrap">{d.reasoning}</p>
+        </details>
+      )}
       {d.text && <p className="px-4 py-2 whitespace-pre-wrap">{d.text}</p>}
       {d.calls?.map((c, i) => (
         <div key={i} className="border-t border-joint first:border-0">
@@ -103,7 +111,7 @@ function CallIn({ d }: { d: Detail }) {
       <Json value={d.in ?? null} />
       {d.args !== undefined && (
         <div className="border-t border-joint">
-          <div className="px-4 pt-2 text-call">sent on after {d.step.wait?.settled_by} changed it</div>
+          <div className="px-4 pt-2 font-semibold">sent on after {d.step.wait?.settled_by} changed it</div>
           <Json value={d.args} />
         </div>
       )}
@@ -127,7 +135,7 @@ function CallOut({ d, run, lines }: { d: Detail; run: string; lines?: string }) 
 function Proof({ d }: { d: Detail }) {
   return (
     <>
-      <SentView sent={d.sent} undoable />
+      <SentView sent={d.sent} undoable undone={d.step.undone_at} />
       {d.handle && <p className="px-4 pb-3 text-[12px] text-ink-2">The model read a part; <span className="font-mono">{d.handle}</span> names the whole in later calls.</p>}
     </>
   );
@@ -151,7 +159,7 @@ function State({ d }: { d: Detail }) {
         {names.map((n) => {
           const changed = JSON.stringify(before[n]) !== JSON.stringify(after[n]);
           return (
-            <tr key={n} className={`border-t border-joint ${changed ? "bg-call-soft" : ""}`}>
+            <tr key={n} className={`border-t border-joint ${changed ? "bg-sunk" : ""}`}>
               <td className="px-4 py-1">{n}</td>
               <td>{JSON.stringify(before[n]) ?? "—"}</td>
               <td className={changed ? "font-bold" : ""}>
@@ -168,7 +176,7 @@ function State({ d }: { d: Detail }) {
 
 function Request({ run, step, part }: { run: string; step: Step; part: "messages" | "all" }) {
   const [wire, setWire] = useState(false);
-  const r = useQuery({ queryKey: ["request", run, step.id, step.attempts], queryFn: () => get<TurnRequest>(`/runs/${run}/turns/${step.id}/request`) });
+  const r = useQuery(query.request(run, step));
   if (r.error) return <Note bad>{words(r.error)}</Note>;
   if (!r.data) return <Note>…</Note>;
   const q = r.data;

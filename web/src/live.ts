@@ -1,6 +1,7 @@
 // Live views: the stream of everything, and the stream of one run.
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { stale } from "./queries";
 import { get, parse, type Change, type Delta, type Run, type RunRow, type Step, type Totals } from "./api";
 
 // Note is what the stream of everything brings. A browser opens six connections to a host and no more, so of all
@@ -17,7 +18,7 @@ export function useLive(): { online: boolean; tickets: number } {
     const end = new AbortController();
     const last: Partial<Record<Note["kind"], Note>> = {};
     let leads = false;
-    const fresh = (...keys: string[]) => keys.forEach((k) => void queries.invalidateQueries({ queryKey: [k] }));
+    const fresh = (keys: readonly (readonly unknown[])[]) => keys.forEach((queryKey) => void queries.invalidateQueries({ queryKey }));
     const hear = (n: Note) => {
       switch (n.kind) {
         case "hello": // a tab has opened; the one that reads tells it how things are
@@ -29,13 +30,12 @@ export function useLive(): { online: boolean; tickets: number } {
           return;
         case "tickets":
           setTickets(n.open);
-          return fresh("tickets", "ticket");
+          return fresh(stale.tickets);
         case "run":
-          void queries.invalidateQueries({ queryKey: ["session", n.row.session] });
-          return fresh("runs", "sessions");
+          return fresh([...stale.session(n.row.session), ...stale.runs]);
         case "changed":
           if (n.topic === "all") return void queries.invalidateQueries();
-          return n.topic === "drills" ? fresh("drills") : fresh("project", "problems", "tools", "drills");
+          return fresh(n.topic === "drills" ? stale.drills : stale.project);
       }
     };
     const tell = (n: Note) => {
@@ -109,8 +109,8 @@ export function useRun(id?: string): RunView {
     const follow = () => {
       source?.close();
       source = undefined;
-      if (gone || !totals || over() || document.hidden) return; // a hidden page needs no stream: it goes on where it was when it is seen
-      source = new EventSource(`/api/runs/${encodeURIComponent(id)}/events?after=${totals.seq}`);
+      if (gone || !totals || over() || document.hidden) return; // a hidden page needs no stream: it resumes where it was when it is seen
+      source = new EventSource(`/api/runs/${encodeURIComponent(id)}/events?cursor=${totals.seq}`);
       source.addEventListener("event", (e) => {
         const change = parse<Change>(e.data);
         for (const s of change.steps) {

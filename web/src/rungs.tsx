@@ -1,7 +1,7 @@
 // How far tools are let in the next run: all at once, or one by one. Never further than the files say.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type Tool } from "./api";
+import { query } from "./queries";
 import { Button, Dialog, Note, Pick } from "./ui/ui";
 
 const ladder = ["stub", "read", "ask", "free"];
@@ -9,7 +9,7 @@ export type Rungs = Record<string, string>;
 
 export function RungSwitch({ all, setAll, each, setEach }: { all: string; setAll: (v: string) => void; each: Rungs; setEach: (v: Rungs) => void }) {
   const [open, setOpen] = useState(false);
-  const tools = useQuery({ queryKey: ["tools"], queryFn: () => get<{ tools: Tool[] }>("/tools"), enabled: open });
+  const tools = useQuery({ ...query.tools(), enabled: open });
   const n = Object.keys(each).length;
   return (
     <span className="flex items-center gap-1">
@@ -36,7 +36,7 @@ export function RungSwitch({ all, setAll, each, setEach }: { all: string; setAll
             </li>
           ))}
         </ul>
-        <Button tone="call" onClick={() => setOpen(false)}>
+        <Button tone="ink" onClick={() => setOpen(false)}>
           Done
         </Button>
       </Dialog>

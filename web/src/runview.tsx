@@ -9,7 +9,7 @@ import { Note } from "./ui/ui";
 
 export function RunPanel({ view, agents, title }: { view: View; agents?: readonly string[]; title?: string }) {
   const [picked, setPicked] = useState<{ run?: string; n?: number }>({});
-  const run = view.totals?.run;
+  const run = view.totals?.id;
   // until one is chosen, the newest that has something to show is
   const n = picked.run === run && picked.n ? picked.n : view.steps.findLast((s) => s.status !== "going")?.n;
   const choose = (k: number) => setPicked({ run, n: k });
@@ -24,7 +24,7 @@ export function RunPanel({ view, agents, title }: { view: View; agents?: readonl
           <Note bad>{words(view.error)}</Note>
         </div>
       ) : (
-        <div className="grid min-h-0 grid-cols-[minmax(0,1fr)_minmax(300px,392px)]">
+        <div className="grid min-h-0 grid-cols-[minmax(0,1fr)_minmax(300px,392px)] max-md:grid-cols-[minmax(0,1fr)] max-md:grid-rows-[minmax(16rem,auto)_minmax(20rem,auto)]">
           {view.steps.length ? <Steps steps={view.steps} lines={view.lines} selected={n} onSelect={choose} /> : <div className="border-r border-joint-strong p-4 text-ink-2">The steps of the run will stand here: who did what, why it came next, how long it took and what it cost.</div>}
           <Inspector run={run} step={n ? view.steps[n - 1] : undefined} lines={view.lines} />
         </div>

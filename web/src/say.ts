@@ -16,3 +16,9 @@ export function value(v: unknown): string {
   }
   return v;
 }
+
+// unit gives the unit that the name of a figure ends with, such as m of length_m; "" where it has none.
+export function unit(name: string, schema: { type?: unknown }): string {
+  if (schema.type !== "number" && schema.type !== "integer") return "";
+  return /_([a-z]{1,3}|min|hours|days|knots)$/.exec(name)?.[1] ?? "";
+}

@@ -1,22 +1,12 @@
 // The proof of a call: what left, what came back, what it wrote beside it, and what it changed.
-import { useState } from "react";
-import { parse, post, words, type Sent } from "./api";
-import { count } from "./say";
-import { Button, Note } from "./ui/ui";
+import { parse, words, type Sent } from "./api";
+import { change, useChange } from "./queries";
+import { count, when } from "./say";
+import { Button, Difference, Note } from "./ui/ui";
 
-export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }) {
-  const [undone, setUndone] = useState<string>();
-  const [error, setError] = useState<string>();
+export function SentView({ sent, undoable, undone }: { sent?: Sent; undoable?: boolean; undone?: string }) {
+  const undo = useChange(change.undo);
   if (!sent) return <p className="px-4 py-3 text-ink-2">Nothing was sent anywhere.</p>;
-  const undo = async () => {
-    setError(undefined);
-    try {
-      const c = await post<{ path: string }>(`/undo/${sent.undo}`, {});
-      setUndone(c.path);
-    } catch (e) {
-      setError(words(e));
-    }
-  };
   const program = sent.method === "COMMAND";
   return (
     <div className="flex flex-col gap-2 px-4 py-3 font-mono text-[12px]">
@@ -45,22 +35,19 @@ export function SentView({ sent, undoable }: { sent?: Sent; undoable?: boolean }
       {sent.diff && (
         <section aria-label="difference">
           <h2 className="label mb-1 font-sans">difference</h2>
-          <pre className="whitespace-pre-wrap">
-            {sent.diff.split("\n").map((l, i) => (
-              <span key={i} className={`block ${/^(---|\+\+\+) /.test(l) ? "text-ink-3" : l.startsWith("+") ? "bg-ok-soft" : l.startsWith("-") ? "bg-bad-soft" : "text-ink-2"}`}>
-                {l || " "}
-              </span>
-            ))}
-          </pre>
+          <Difference text={sent.diff} />
         </section>
       )}
-      {undoable && sent.undo && !undone && (
+      {undone && <p className="font-sans text-ink-2">A person undid the change, {when(undone)}.</p>}
+      {undoable && sent.undo && !undone && !undo.data && (
         <div className="font-sans">
-          <Button onClick={() => void undo()}>Undo the change</Button>
+          <Button disabled={undo.isPending} onClick={() => undo.mutate(sent.undo!)}>
+            Undo the change
+          </Button>
         </div>
       )}
-      {undone && <p className="font-sans text-ok">{undone} is as it was before.</p>}
-      {error && <Note bad>{error}</Note>}
+      {undo.data && <p className="font-sans text-ok">{undo.data.path} is as it was before.</p>}
+      {undo.error && <Note bad>{words(undo.error)}</Note>}
     </div>
   );
 }

@@ -6,7 +6,7 @@ import { span, spaced, verbs } from "./say";
 
 const bad = (s: Step) => ["failed", "refused", "lost"].includes(s.status);
 const open = (s: Step) => s.status === "waiting" && s.wait && !s.wait.settled_at;
-const grid = "grid grid-cols-[44px_74px_1fr_74px_64px] gap-x-2";
+const grid = "grid grid-cols-[44px_74px_1fr_74px_64px] gap-x-2 max-md:grid-cols-[24px_60px_1fr_60px_48px]";
 
 function what(s: Step): string {
   if (s.kind === "pass") return s.to ? `hands over to ${s.to}` : s.name;
@@ -36,7 +36,7 @@ export function Steps({ steps, lines, selected, onSelect }: { steps: Step[]; lin
     }
   };
   return (
-    <section aria-label="Steps" className="flex min-h-0 flex-col border-r border-joint-strong">
+    <section aria-label="Steps" className="flex min-h-0 flex-col border-r border-joint-strong max-md:min-h-64 max-md:border-r-0">
       <div aria-hidden className={`${grid} border-b border-joint py-1.5 pr-2 pl-4 text-xs text-ink-3`}>
         <span>#</span>
         <span>who</span>
@@ -55,6 +55,8 @@ export function Steps({ steps, lines, selected, onSelect }: { steps: Step[]; lin
                 id={`step-${s.n}`}
                 role="option"
                 aria-selected={on}
+                aria-posinset={s.n}
+                aria-setsize={steps.length}
                 data-kind={s.kind}
                 onClick={() => onSelect(s.n)}
                 className={`${grid} absolute inset-x-0 cursor-pointer border-b border-joint py-1 pr-2 pl-4 ${open(s) ? "bg-call-soft" : on ? "bg-face" : ""} ${on ? "shadow-[inset_4px_0_0_var(--ink)]" : ""}`}
@@ -66,6 +68,7 @@ export function Steps({ steps, lines, selected, onSelect }: { steps: Step[]; lin
                   <span className="block truncate">
                     <span className={s.kind === "call" ? "font-mono text-[12px]" : ""}>{what(s)}</span> <span className="text-ink-2">{s.title}</span>
                     {s.stub && <span className="text-ink-3"> · stub</span>}
+                    {s.undone_at && <span className="text-ink-3"> · undone</span>}
                     {s.rung && s.rung !== "free" && <span className="text-ink-3"> · rung {s.rung}</span>}
                   </span>
                   <span className={`block truncate text-[12px] ${open(s) ? "text-call" : bad(s) ? "text-bad" : "text-ink-3"}`}>{say(s, lines?.[s.id])}</span>

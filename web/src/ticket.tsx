@@ -1,61 +1,48 @@
 // A ticket: who wants to do what and why, the values, and the three answers.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
-import { exactly, get, parse, post, words, type FullTicket, type Ticket } from "./api";
+import { exactly, parse, words, type Ticket } from "./api";
+import { change, query, stale, useChange } from "./queries";
 import { span, value } from "./say";
-import { Button, Note } from "./ui/ui";
+import { Button, Difference, Note, Seen } from "./ui/ui";
 
 const SchemaForm = lazy(() => import("./form"));
 
 type Values = Record<string, unknown>;
 
-export function TicketCard({ ticket, keys }: { ticket: Ticket; keys?: boolean }) {
-  const queries = useQueryClient();
+export function TicketCard({ ticket }: { ticket: Ticket }) {
   const [mode, setMode] = useState<"look" | "change" | "refuse" | "happened">("look");
   const [because, setBecause] = useState("");
   const [result, setResult] = useState("");
-  const [error, setError] = useState<string>();
-  const [busy, setBusy] = useState(false);
-  const [id] = useState(() => crypto.randomUUID());
-  const full = useQuery({ queryKey: ["ticket", ticket.id], queryFn: () => get<FullTicket>(`/tickets/${ticket.id}`), enabled: mode === "change" });
+  const [wrong, setWrong] = useState<string>();
+  const [key] = useState(() => crypto.randomUUID());
+  const decision = useChange(change.settle, () => stale.tickets);
+  const busy = decision.isPending;
+  const error = wrong ?? (decision.error ? words(decision.error) : undefined);
+  const full = useQuery({ ...query.ticket(ticket.id), enabled: mode === "change" });
   const [args, setArgs] = useState<Values>(ticket.args);
   const now = useNow();
   const outcome = ticket.form === "outcome";
 
-  const settle = async (verb: string, more: Record<string, unknown> = {}) => {
-    setBusy(true);
-    setError(undefined);
-    try {
-      await post(`/tickets/${ticket.id}/settle`, { verb, id, shown: ticket.shown, ...more });
-      await queries.invalidateQueries({ queryKey: ["tickets"] });
-      await queries.invalidateQueries({ queryKey: ["run-tickets", ticket.run] });
-    } catch (e) {
-      setError(words(e));
-      void queries.invalidateQueries({ queryKey: ["tickets"] });
-    } finally {
-      setBusy(false);
-    }
+  const settle = (verb: string, more: Record<string, unknown> = {}) => {
+    setWrong(undefined);
+    decision.mutate({ id: ticket.id, verb, key, shown: ticket.shown, ...more });
   };
   const changed = (v: Values) => Object.fromEntries([...new Set([...Object.keys(v), ...Object.keys(ticket.args)])].filter((k) => JSON.stringify(v[k]) !== JSON.stringify((ticket.args as Values)[k])).map((k) => [k, v[k] ?? null]));
 
-  useEffect(() => {
-    if (!keys || outcome) return;
-    const press = (e: KeyboardEvent) => {
-      const t = e.target as HTMLElement;
-      if (e.key.toLowerCase() !== "a" || e.ctrlKey || e.metaKey || e.altKey || t.closest("input, textarea, select, [role=dialog], [role=listbox]")) return;
-      e.preventDefault();
-      void settle("allow");
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  });
+  // the letter decides only while the ticket itself has the focus
+  const press = (e: React.KeyboardEvent) => {
+    if (e.target !== e.currentTarget || outcome || busy || mode !== "look" || e.key.toLowerCase() !== "a" || e.ctrlKey || e.metaKey || e.altKey) return;
+    e.preventDefault();
+    settle("allow");
+  };
 
   return (
-    <div role="group" aria-label={`Ticket ${ticket.id}`} className="rounded-sm border border-l-[5px] border-call bg-call-soft px-3 py-2.5">
-      <b className="block text-base">{ticket.ask}</b>
+    <div role="group" aria-label={`Ticket ${ticket.id}`} tabIndex={0} onKeyDown={press} className="rounded-sm border border-l-[5px] border-call bg-call-soft px-3 py-2.5">
+      <b className="block text-base"><Seen text={ticket.ask} /></b>
       <div className="mt-0.5 text-[12px] text-ink-2">
         {ticket.agent} wants to call <span className="font-mono">{ticket.tool}</span> · {ticket.why}
-        {ticket.reason && <span className="block">{ticket.agent} says: {ticket.reason}</span>}
+        {ticket.reason && <span className="block">{ticket.agent} says: <Seen text={ticket.reason} /></span>}
         {!ticket.reason && <br />}
         {ticket.by.join(", ") || "anybody"} decides
         {ticket.due && <> · lapses in {span(Math.max(0, Date.parse(ticket.due) - now))}</>} · ticket {ticket.id}
@@ -65,16 +52,21 @@ export function TicketCard({ ticket, keys }: { ticket: Ticket; keys?: boolean })
           {Object.entries(ticket.args as Values).map(([k, v]) => (
             <div key={k} className="contents">
               <dt className="text-ink-2">{k}</dt>
-              <dd className="font-mono text-[12px] break-words">{value(v)}</dd>
+              <dd className="min-w-0 font-mono text-[12px] break-words"><Seen text={value(v)} /></dd>
             </div>
           ))}
         </dl>
       )}
+      {ticket.diff && mode === "look" && (
+        <section aria-label="difference" className="my-2 max-h-72 overflow-auto rounded-sm bg-face px-2 py-1.5" tabIndex={0}>
+          <Difference text={ticket.diff} />
+        </section>
+      )}
       {error && <Note bad>{error}</Note>}
       {mode === "look" && !outcome && (
-        <div className="mt-2.5 flex gap-1.5">
-          <Button tone="call" disabled={busy} onClick={() => void settle("allow")}>
-            Allow{keys && <kbd className="ml-2 font-mono text-[11px]">A</kbd>}
+        <div className="mt-2.5 flex flex-wrap gap-1.5">
+          <Button tone="call" disabled={busy} onClick={() => settle("allow")}>
+            Allow<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
           </Button>
           <Button disabled={busy} onClick={() => setMode("change")}>
             Change…
@@ -89,10 +81,10 @@ export function TicketCard({ ticket, keys }: { ticket: Ticket; keys?: boolean })
           <Button tone="call" disabled={busy} onClick={() => setMode("happened")}>
             It happened…
           </Button>
-          <Button disabled={busy} onClick={() => void settle("not_happened")}>
+          <Button disabled={busy} onClick={() => settle("not_happened")}>
             It did not: do it
           </Button>
-          <Button disabled={busy} onClick={() => void settle("give_up")}>
+          <Button disabled={busy} onClick={() => settle("give_up")}>
             Give up
           </Button>
         </div>
@@ -102,7 +94,7 @@ export function TicketCard({ ticket, keys }: { ticket: Ticket; keys?: boolean })
           className="mt-2"
           onSubmit={(e) => {
             e.preventDefault();
-            void settle("refuse", { because });
+            settle("refuse", { because });
           }}
         >
           <label>
@@ -123,9 +115,9 @@ export function TicketCard({ ticket, keys }: { ticket: Ticket; keys?: boolean })
           onSubmit={(e) => {
             e.preventDefault();
             try {
-              void settle("happened", { result: result.trim() ? (parse<unknown>(result, exactly)) : null });
+              settle("happened", { result: result.trim() ? (parse<unknown>(result, exactly)) : null });
             } catch {
-              setError("The result is not JSON.");
+              setWrong("The result is not JSON.");
             }
           }}
         >
@@ -144,7 +136,7 @@ export function TicketCard({ ticket, keys }: { ticket: Ticket; keys?: boolean })
       {mode === "change" && full.data && (
         <div className="mt-2.5">
           <Suspense fallback={<Note>…</Note>}>
-            <SchemaForm id={`t${ticket.id}`} schema={full.data.schema as Values} value={args} onChange={setArgs} onSubmit={(v) => void settle("amend", { args: changed(v) })}>
+            <SchemaForm id={`t${ticket.id}`} schema={full.data.schema as Values} value={args} onChange={setArgs} onSubmit={(v) => settle("amend", { args: changed(v) })}>
               <div className="flex gap-1.5">
                 <Button tone="call" type="submit" disabled={busy || Object.keys(changed(args)).length === 0}>
                   Change and allow

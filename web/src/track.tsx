@@ -140,8 +140,8 @@ export function Track({ totals, steps, selected, onSelect, title, agents }: { to
   const state = totals ? (totals.status === "held" ? "held" : totals.status) : "";
   return (
     <section aria-label="Track" className="min-w-0 border-b border-joint-strong pt-2.5 pb-1">
-      <div className="mb-1 flex items-baseline gap-3.5 px-4 text-ink-2">
-        <b className="text-base text-ink">{title ?? (totals ? `Run ${totals.run}` : "No run yet")}</b>
+      <div className="mb-1 flex flex-wrap items-baseline gap-x-3.5 gap-y-1 px-4 text-ink-2">
+        <b className="text-base text-ink">{title ?? (totals ? `Run ${totals.id}` : "No run yet")}</b>
         {totals && (
           <>
             <span className={state === "held" ? "font-semibold text-call" : state === "failed" ? "font-semibold text-bad" : ""}>{state === "held" ? "held: a person is asked" : state}</span>
@@ -150,7 +150,8 @@ export function Track({ totals, steps, selected, onSelect, title, agents }: { to
             <span className="font-mono text-[12px]">{spaced(totals.tokens.in + totals.tokens.out)} tok</span>
             {totals.cost > 0 && <span className="font-mono text-[12px]">{totals.cost.toFixed(4)}</span>}
             <span className="font-mono text-[12px]">{span(totals.ms)}</span>
-            {totals.tools !== "live" && <span className="text-call">tools {totals.tools}</span>}
+            {totals.models.length > 0 && <span>{totals.models.join(", ")}</span>}
+            {totals.tools !== "live" && <span className="font-semibold">tools {totals.tools}</span>}
           </>
         )}
         <span className="ml-auto">
@@ -184,6 +185,10 @@ export function Track({ totals, steps, selected, onSelect, title, agents }: { to
               <pattern id="wait" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
                 <rect width="7" height="7" fill="var(--call-soft)" />
                 <rect width="2.2" height="7" fill="var(--call)" />
+              </pattern>
+              <pattern id="waited" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+                <rect width="7" height="7" fill="var(--sunk)" />
+                <rect width="2.2" height="7" fill="var(--joint-strong)" />
               </pattern>
             </defs>
             {lanes.map((name, i) => (
@@ -223,7 +228,7 @@ function BlockShape({ b, lanes, axis, on, onSelect, onHover, foot }: { b: Block;
       <g {...mouse} data-step={s.n} data-kind="pass">
         <rect x={x} y={y - 4} width={Math.max(w, 20)} height={LANE} fill="transparent" />
         <g transform={`translate(${x + 45} ${y + H / 2 + (down ? 1 : -1) * (s.status === "returned" ? LANE / 2 : 0)}) rotate(${s.status === "returned" ? (down ? 72 : -72) : 0})`}>
-          <path d="M-17 -6H17L21 0L17 6H-17L-21 0Z" fill={on ? "var(--call)" : bad ? "var(--bad)" : "var(--ink)"} />
+          <path d="M-17 -6H17L21 0L17 6H-17L-21 0Z" fill={bad ? "var(--bad)" : "var(--ink)"} stroke={on ? "var(--joint-strong)" : undefined} strokeWidth={on ? 4 : undefined} paintOrder="stroke" />
           <path d="M-7 -6V6M7 -6V6" stroke="var(--ground)" strokeWidth="1.6" />
         </g>
         {axis === "even" && <text x={x + 62} y={y + H / 2 + (down ? LANE / 2 + 4 : -LANE / 2 + 4)} fontSize="11" fill="var(--ink-2)">{s.to ? `to ${s.to}` : s.name}</text>}
@@ -235,12 +240,12 @@ function BlockShape({ b, lanes, axis, on, onSelect, onHover, foot }: { b: Block;
     <g {...mouse} data-step={s.n} data-kind={s.kind} data-status={s.status}>
       {b.wait && (
         <>
-          <rect x={b.wait.x} y={y} width={b.wait.w} height={H} rx="3" fill="url(#wait)" stroke="var(--call)" />
+          <rect x={b.wait.x} y={y} width={b.wait.w} height={H} rx="3" fill="url(#waited)" stroke="var(--joint-strong)" />
           {b.wait.w > 60 && (
             <>
-              <rect x={b.wait.x + 5} y={y + 5} width={b.wait.w - 10} height={H - 10} fill="var(--call-soft)" />
+              <rect x={b.wait.x + 5} y={y + 5} width={b.wait.w - 10} height={H - 10} fill="var(--sunk)" />
               <text x={b.wait.x + 10} y={y + 17} fontSize="10.5" fill="var(--ink)">{s.wait?.verb === "amend" ? "changed by" : text(`${verbs[s.wait?.verb ?? ""] ?? ""} by`, 15)}</text>
-              <text x={b.wait.x + 10} y={y + 29} fontSize="10.5" fontWeight="650" fill="var(--call)">{text(s.wait?.settled_by || "nobody", 15)}</text>
+              <text x={b.wait.x + 10} y={y + 29} fontSize="10.5" fontWeight="650" fill="var(--ink)">{text(s.wait?.settled_by || "nobody", 15)}</text>
             </>
           )}
         </>

@@ -1,8 +1,9 @@
 // Bench: each tool by itself, with its contract, a form, what left and came back, the words the model would read, and the history of tries.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useDeferredValue, useState } from "react";
 import { NavLink, useParams } from "react-router";
-import { get, post, words, type Tool, type Tried } from "../api";
+import { words, type Tool, type Tried } from "../api";
+import { change, query, stale, useChange } from "../queries";
 import { SentView } from "../sent";
 import { count, span, when } from "../say";
 import { Button, Json, Note, Segments, Status, Tabs } from "../ui/ui";
@@ -13,15 +14,15 @@ type Values = Record<string, unknown>;
 
 export function Bench() {
   const { tool: name } = useParams();
-  const list = useQuery({ queryKey: ["tools"], queryFn: () => get<{ tools: Tool[] }>("/tools") });
+  const list = useQuery(query.tools());
   const [text, setText] = useState("");
   const wanted = useDeferredValue(text.toLowerCase());
   const tools = list.data?.tools ?? [];
   const shown = tools.filter((t) => !wanted || `${t.id} ${t.summary} ${t.handler} ${t.source ?? ""}`.toLowerCase().includes(wanted));
   const tool = tools.find((t) => t.id === name) ?? (name ? undefined : tools[0]);
   return (
-    <div className="grid h-full grid-cols-[244px_minmax(0,1fr)]">
-      <nav aria-label="Tools" className="flex min-h-0 flex-col border-r border-joint-strong bg-face">
+    <div className="grid h-full grid-cols-[244px_minmax(0,1fr)] max-md:block max-md:overflow-auto">
+      <nav aria-label="Tools" className="flex min-h-0 flex-col border-r border-joint-strong bg-face max-md:max-h-56 max-md:border-r-0 max-md:border-b">
         {tools.length > 8 && (
           <div className="border-b border-joint p-2">
             <input aria-label="Find a tool" placeholder="find…" className="field" value={text} onChange={(e) => setText(e.target.value)} />
@@ -34,7 +35,7 @@ export function Bench() {
               <span className="block text-[12px] text-ink-3">
                 {t.effect} · {t.handler} · <Rung of={t.rung} />
                 {t.gate && " · gate"}
-                {t.problems.length > 0 && <span className="whitespace-nowrap text-call"> · {t.problems.length} to mend</span>}
+                {t.problems.length > 0 && <span className="font-semibold whitespace-nowrap text-ink"> · {count(t.problems.length, "problem")}</span>}
               </span>
             </NavLink>
           ))}
@@ -62,38 +63,30 @@ export function Rung({ of }: { of: string }) {
 function One({ tool }: { tool: Tool }) {
   const [args, setArgs] = useState<Values>({});
   const [live, setLive] = useState<"live" | "stubs">(tool.handler === "stub" || (tool.effect !== "read" && tool.stubs > 0) ? "stubs" : "live");
-  const [done, setDone] = useState<Tried>();
-  const [error, setError] = useState<string>();
-  const [busy, setBusy] = useState(false);
+  const [picked, setPicked] = useState<Tried>(); // of the tries before
   const [tab, setTab] = useState("result");
-  const queries = useQueryClient();
-  const call = async (v: Values) => {
-    setBusy(true);
-    setError(undefined);
+  const tried = useChange(change.try, () => stale.tries(tool.id));
+  const done = picked ?? tried.data;
+  const error = tried.error && !picked ? words(tried.error) : undefined;
+  const call = (v: Values) => {
+    setPicked(undefined);
     setTab((t) => (t === "tries" ? "result" : t));
-    try {
-      setDone(await post<Tried>(`/tools/${tool.id}/try`, { args: v, tools: live }));
-      void queries.invalidateQueries({ queryKey: ["tries", tool.id] });
-    } catch (e) {
-      setError(words(e));
-    } finally {
-      setBusy(false);
-    }
+    tried.mutate({ tool: tool.id, args: v, tools: live });
   };
   const again = (t: Tried) => {
     setArgs(t.args as Values);
     setLive(t.tools);
-    setDone(t);
+    setPicked(t);
     setTab("result");
   };
   return (
-    <div className="grid min-h-0 grid-cols-[minmax(0,5fr)_minmax(0,6fr)]">
+    <div className="grid min-h-0 grid-cols-[minmax(0,5fr)_minmax(0,6fr)] max-md:block">
       <section aria-label="Contract and form" tabIndex={0} className="overflow-auto border-r border-joint-strong p-5">
         <h1 className="font-mono text-base font-bold">{tool.id}</h1>
         <p className="mb-2 text-base">{tool.summary}</p>
         <About tool={tool} />
         {tool.problems.map((p, i) => (
-          <p key={i} className="mb-2 border-l-4 border-call bg-call-soft px-3 py-1.5 text-[12px]">
+          <p key={i} className={`mb-2 border-l-4 bg-sunk px-3 py-1.5 text-[12px] ${p.grade === "error" ? "border-bad" : "border-joint-strong"}`}>
             <b>{p.grade}</b>{" "}
             <span className="font-mono">
               {p.file}:{p.line}
@@ -105,13 +98,13 @@ function One({ tool }: { tool: Tool }) {
           </p>
         ))}
         <Suspense fallback={<Note>…</Note>}>
-          <SchemaForm id="bench" schema={tool.input as Values} value={args} onChange={setArgs} onSubmit={(v) => void call(v)} unchecked>
-            <div className="mt-3 flex items-center gap-3">
-              <Button tone="call" type="submit" disabled={busy}>
+          <SchemaForm id="bench" schema={tool.input as Values} value={args} onChange={setArgs} onSubmit={call} unchecked>
+            <div className="mt-3 flex flex-wrap items-center gap-3">
+              <Button tone="ink" type="submit" disabled={tried.isPending}>
                 Call it
               </Button>
               <Segments label="Live or stub" value={live} onChange={setLive} options={[["live", "live"], ["stubs", "stub"]]} />
-              {live === "live" && tool.effect !== "read" && <span className="text-call">this will really happen</span>}
+              {live === "live" && tool.effect !== "read" && <b>this will really happen</b>}
             </div>
           </SchemaForm>
         </Suspense>
@@ -127,7 +120,7 @@ function One({ tool }: { tool: Tool }) {
           onChange={setTab}
           tabs={[
             { id: "result", name: "Result", body: error ? <div className="p-4"><Note bad>{error}</Note></div> : done ? <Outcome done={done} /> : <Empty /> },
-            { id: "sent", name: "Sent and received", body: done ? <SentView key={done.try} sent={done.sent} undoable /> : <Empty /> },
+            { id: "sent", name: "Sent and received", body: done ? <SentView key={done.id} sent={done.sent} undoable /> : <Empty /> },
             ...(tool.runs?.startsWith("outbox.") ? [{ id: "outbox", name: "Outbox", body: <Outbox /> }] : []),
             { id: "tries", name: "Tries", body: <History tool={tool.id} onPick={again} /> },
           ]}
@@ -139,7 +132,7 @@ function One({ tool }: { tool: Tool }) {
 
 // Outbox shows the messages that tools have sent: they are kept, and go nowhere.
 function Outbox() {
-  const list = useQuery({ queryKey: ["outbox"], queryFn: () => get<{ messages: { id: string; at: string; to: string; subject?: string; text: string; tool: string; run?: string }[] }>("/outbox"), refetchInterval: 3000 });
+  const list = useQuery(query.outbox());
   if (list.error) return <div className="p-4"><Note bad>{words(list.error)}</Note></div>;
   if (!list.data?.messages.length) return <p className="p-4 text-ink-2">The outbox is empty. What tools send is kept here, and goes nowhere.</p>;
   return (
@@ -178,7 +171,7 @@ function About({ tool }: { tool: Tool }) {
         </span>
       )}
       {tool.gate && (
-        <span className="block text-call">
+        <span className="block font-semibold">
           gate: {tool.gate}; {tool.by.join(", ") || "anybody"} decides
         </span>
       )}
@@ -191,8 +184,8 @@ export function Outcome({ done }: { done: Tried }) {
     <>
       <p className="border-b border-joint px-4 py-2">
         <Status of={done.status} /> in {span(done.ms)} · {done.tools === "stubs" ? "by a stub" : "live"} · {count(done.bytes, "byte")} · about {count(done.tokens, "token")} for the model
-        {done.try && <span className="text-ink-3"> · try {done.try}</span>}
-        {done.gate && <span className="block text-call">{done.gate}</span>}
+        {done.id && <span className="text-ink-3"> · try {done.id}</span>}
+        {done.gate && <span className="block font-semibold">{done.gate}</span>}
         {done.repairs?.map((r) => (
           <span key={r} className="block text-[12px] text-ink-2">
             repaired: {r}
@@ -223,25 +216,15 @@ export function Outcome({ done }: { done: Tried }) {
           <Json value={done.sets} />
         </>
       )}
-      {done.try !== undefined && done.status !== "refused" && done.tools === "live" && <MakeStub tool={done.id} body={{ try: done.try }} />}
+      {done.id !== undefined && done.status !== "refused" && done.tools === "live" && <MakeStub tool={done.tool} body={{ try: done.id }} />}
     </>
   );
 }
 
 // MakeStub writes what came back into the tool's file, as a stub for calls alike.
 export function MakeStub({ tool, body }: { tool: string; body: { try?: number; run?: string; step?: string } }) {
-  const [said, setSaid] = useState<{ file: string; line: number }>();
-  const [error, setError] = useState<string>();
-  const queries = useQueryClient();
-  const make = async () => {
-    setError(undefined);
-    try {
-      setSaid(await post(`/tools/${tool}/stubs`, body));
-      void queries.invalidateQueries({ queryKey: ["tools"] });
-    } catch (e) {
-      setError(words(e));
-    }
-  };
+  const stub = useChange(change.stub, () => stale.tools);
+  const said = stub.data;
   return (
     <div className="px-4 py-3">
       {said ? (
@@ -249,9 +232,9 @@ export function MakeStub({ tool, body }: { tool: string; body: { try?: number; r
           A stub was made of it: <span className="font-mono text-[12px]">{said.file}:{said.line}</span>
         </p>
       ) : (
-        <Button onClick={() => void make()}>Make a stub of it</Button>
+        <Button disabled={stub.isPending} onClick={() => stub.mutate({ tool, ...body })}>Make a stub of it</Button>
       )}
-      {error && <Note bad>{error}</Note>}
+      {stub.error && <Note bad>{words(stub.error)}</Note>}
     </div>
   );
 }

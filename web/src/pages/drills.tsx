@@ -1,8 +1,9 @@
 // Drills: the project's tests with their newest results; a failed one shows what was expected against what happened.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { NavLink, useParams } from "react-router";
-import { get, post, words, type Drill } from "../api";
+import { words, type Drill } from "../api";
+import { change, query, stale, useChange } from "../queries";
 import { Markdown } from "../markdown";
 import { span, when } from "../say";
 import { Steps } from "../steps";
@@ -11,39 +12,26 @@ import { Button, Note, Status } from "../ui/ui";
 
 export function Drills() {
   const { name } = useParams();
-  const queries = useQueryClient();
-  const list = useQuery({ queryKey: ["drills"], queryFn: () => get<{ drills: Drill[] }>("/drills") });
-  const [busy, setBusy] = useState(false);
-  const [error, setError] = useState<string>();
+  const list = useQuery(query.drills());
+  const runs = useChange(change.drill, () => stale.drills);
+  const busy = runs.isPending;
   const drills = list.data?.drills ?? [];
   const drill = drills.find((d) => d.id === name) ?? drills.find((d) => d.status === "failed" || d.status === "broken") ?? drills[0];
-  const run = async (names?: string[]) => {
-    setBusy(true);
-    setError(undefined);
-    try {
-      await post("/drills", { names });
-      await queries.invalidateQueries({ queryKey: ["drills"] });
-    } catch (e) {
-      setError(words(e));
-    } finally {
-      setBusy(false);
-    }
-  };
   const passed = drills.filter((d) => d.status === "passed").length;
   const bad = drills.filter((d) => d.status === "failed" || d.status === "broken").length;
   return (
-    <div className="grid h-full grid-cols-[330px_minmax(0,1fr)]">
-      <section aria-label="Drills" className="flex min-h-0 flex-col border-r border-joint-strong bg-face">
+    <div className="grid h-full grid-cols-[330px_minmax(0,1fr)] max-md:block max-md:overflow-auto">
+      <section aria-label="Drills" className="flex min-h-0 flex-col border-r border-joint-strong bg-face max-md:max-h-72 max-md:border-r-0 max-md:border-b">
         <div className="flex items-center gap-2 border-b border-joint px-4 py-2.5">
           <h1 className="font-semibold">Drills</h1>
           <span className="text-ink-2">
             {passed} passed{bad > 0 && <span className="text-bad">, {bad} failed</span>}
           </span>
-          <Button tone="call" className="ml-auto" disabled={busy || drills.length === 0} onClick={() => void run()}>
+          <Button tone="ink" className="ml-auto" disabled={busy || drills.length === 0} onClick={() => runs.mutate(undefined)}>
             {busy ? "Running…" : "Run all"}
           </Button>
         </div>
-        {(error || list.error) && <div className="p-3"><Note bad>{error ?? words(list.error)}</Note></div>}
+        {(runs.error || list.error) && <div className="p-3"><Note bad>{words(runs.error ?? list.error)}</Note></div>}
         {list.data && drills.length === 0 && <p className="p-4 text-ink-2">The project has no drills yet. `stonebaton schema drill` says how one is written.</p>}
         <nav aria-label="Drills of the project" className="min-h-0 flex-1 overflow-auto">
           {drills.map((d) => (
@@ -57,7 +45,7 @@ export function Drills() {
           ))}
         </nav>
       </section>
-      {drill ? <One key={drill.id + drill.at} drill={drill} busy={busy} onRun={() => void run([drill.id])} /> : <div />}
+      {drill ? <One key={drill.id + drill.at} drill={drill} busy={busy} onRun={() => runs.mutate([drill.id])} /> : <div />}
     </div>
   );
 }
@@ -127,7 +115,7 @@ function One({ drill, busy, onRun }: { drill: Drill; busy: boolean; onRun: () =>
       {shown ? (
         <>
           <Track title={`Message ${said + 1}`} totals={shown.totals} steps={shown.steps} selected={step} onSelect={setStep} />
-          <div className="grid min-h-0 grid-cols-[minmax(0,1fr)_minmax(240px,340px)]">
+          <div className="grid min-h-0 grid-cols-[minmax(0,1fr)_minmax(240px,340px)] max-md:grid-cols-[minmax(0,1fr)]">
             <Steps steps={shown.steps} selected={step} onSelect={setStep} />
             <div className="overflow-auto bg-face p-4" tabIndex={0} role="region" aria-label="Answer">
               <div className="label">the answer</div>

@@ -2,20 +2,21 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { get, words, type FullTicket, type Ticket } from "../api";
+import { words, type Ticket } from "../api";
+import { query } from "../queries";
 import { verbs, when } from "../say";
 import { TicketCard } from "../ticket";
 import { Note, Segments } from "../ui/ui";
 
 export function Tickets() {
   const [which, setWhich] = useState<"open" | "all">("open");
-  const list = useQuery({ queryKey: ["tickets", which], queryFn: () => get<{ tickets: Ticket[] }>(`/tickets?status=${which}`) });
+  const list = useQuery(query.tickets(which));
   const open = list.data?.tickets.filter((t) => t.status === "open") ?? [];
   const settled = list.data?.tickets.filter((t) => t.status !== "open") ?? [];
   return (
     <div className="h-full overflow-auto" tabIndex={0} role="region" aria-label="Tickets">
       <div className="mx-auto max-w-[980px] p-5">
-        <div className="mb-4 flex items-baseline gap-3">
+        <div className="mb-4 flex flex-wrap items-baseline gap-x-3 gap-y-1">
           <h1 className="text-lg font-bold">Tickets</h1>
           <span className="text-ink-2">What waits for a person, the nearest deadline first.</span>
           <span className="ml-auto">
@@ -26,7 +27,7 @@ export function Tickets() {
         {list.data && open.length === 0 && <Note>Nothing waits for a person.</Note>}
         <div className="flex flex-col gap-5">
           {open.map((t) => (
-            <div key={t.id} className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-5">
+            <div key={t.id} className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-5 max-md:grid-cols-[minmax(0,1fr)]">
               <TicketCard ticket={t} />
               <Led ticket={t} />
             </div>
@@ -71,7 +72,7 @@ export function Tickets() {
 
 // Led tells the conversation that led to a ticket.
 function Led({ ticket }: { ticket: Ticket }) {
-  const full = useQuery({ queryKey: ["ticket", ticket.id], queryFn: () => get<FullTicket>(`/tickets/${ticket.id}`) });
+  const full = useQuery(query.ticket(ticket.id));
   return (
     <div className="border-l border-joint pl-4">
       <h2 className="label mb-1">

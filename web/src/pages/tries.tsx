@@ -2,24 +2,25 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef, useState } from "react";
-import { get, words, type Tried, type TryList } from "../api";
+import { get, words, type Tried } from "../api";
+import { query, tries, triesKey, useChange } from "../queries";
 import { span, spaced, when } from "../say";
 import { Button, Json, Note, Status } from "../ui/ui";
 
-const grid = "grid grid-cols-[26px_52px_84px_minmax(0,1fr)_64px_60px_96px] items-center gap-x-2 px-3";
+const grid = "grid grid-cols-[26px_52px_84px_minmax(0,1fr)_64px_60px_96px] items-center gap-x-2 px-3 max-md:grid-cols-[26px_40px_84px_minmax(0,1fr)_60px] max-md:[&>:nth-child(n+6)]:hidden";
 
 export function History({ tool, onPick }: { tool: string; onPick: (t: Tried) => void }) {
   const pages = useInfiniteQuery({
-    queryKey: ["tries", tool],
-    queryFn: ({ pageParam }) => get<TryList>(`/tries?tool=${tool}&limit=200${pageParam ? `&before=${pageParam}` : ""}`),
-    initialPageParam: 0,
-    getNextPageParam: (last) => last.next,
+    queryKey: triesKey(tool),
+    queryFn: ({ pageParam }) => tries(tool, pageParam),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
   });
   const list = pages.data?.pages.flatMap((p) => p.tries) ?? [];
   const count = pages.data?.pages[0]?.count ?? 0;
   const [picked, setPicked] = useState<number[]>([]);
   const [compared, setCompared] = useState(false);
-  const [error, setError] = useState<string>();
+  const opened = useChange((id: number) => get<Tried>(`/tries/${id}`).then(onPick));
   const box = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({ count: list.length, getScrollElement: () => box.current, estimateSize: () => 32, overscan: 15 });
   const last = rows.getVirtualItems().at(-1)?.index ?? 0;
@@ -28,13 +29,6 @@ export function History({ tool, onPick }: { tool: string; onPick: (t: Tried) => 
     if (last >= list.length - 30 && hasNextPage && !isFetchingNextPage) void fetchNextPage();
   }, [last, list.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
   const pick = (id: number) => setPicked((p) => (p.includes(id) ? p.filter((x) => x !== id) : [...p.slice(-1), id]));
-  const open = async (id: number) => {
-    try {
-      onPick(await get<Tried>(`/tries/${id}`));
-    } catch (e) {
-      setError(words(e));
-    }
-  };
   if (pages.error) return <div className="p-4"><Note bad>{words(pages.error)}</Note></div>;
   if (pages.data && count === 0) return <p className="p-4 text-ink-2">No tries yet. Each call on the bench is kept here.</p>;
   if (compared && picked.length === 2) return <Compare ids={[Math.min(...picked), Math.max(...picked)]} onBack={() => setCompared(false)} />;
@@ -46,17 +40,17 @@ export function History({ tool, onPick }: { tool: string; onPick: (t: Tried) => 
           Compare two
         </Button>
       </p>
-      {error && <Note bad>{error}</Note>}
+      {opened.error && <Note bad>{words(opened.error)}</Note>}
       <div ref={box} className="min-h-0 flex-1 overflow-auto" role="list" aria-label="Tries" tabIndex={0}>
         <div role="presentation" style={{ height: rows.getTotalSize(), position: "relative" }}>
           {rows.getVirtualItems().map((v) => {
             const t = list[v.index]!;
             return (
-              <div key={t.id} role="listitem" className={`${grid} absolute inset-x-0 border-b border-joint`} style={{ top: v.start, height: v.size }}>
+              <div key={t.id} role="listitem" aria-posinset={v.index + 1} aria-setsize={count} className={`${grid} absolute inset-x-0 border-b border-joint`} style={{ top: v.start, height: v.size }}>
                 <input type="checkbox" aria-label={`Compare try ${t.id}`} checked={picked.includes(t.id)} onChange={() => pick(t.id)} />
                 <span className="font-mono text-[12px] text-ink-3">{t.id}</span>
                 <Status of={t.status} />
-                <button type="button" className="truncate text-left hover:underline" title={t.words} onClick={() => void open(t.id)}>
+                <button type="button" className="truncate text-left hover:underline" title={t.words} onClick={() => opened.mutate(t.id)}>
                   <span className="font-mono text-[12px]">{JSON.stringify(t.args)}</span>
                 </button>
                 <span className="text-right text-[12px] text-ink-2">{span(t.ms)}</span>
@@ -72,8 +66,8 @@ export function History({ tool, onPick }: { tool: string; onPick: (t: Tried) => 
 }
 
 function Compare({ ids, onBack }: { ids: [number, number]; onBack: () => void }) {
-  const one = useQuery({ queryKey: ["try", ids[0]], queryFn: () => get<Tried>(`/tries/${ids[0]}`) });
-  const two = useQuery({ queryKey: ["try", ids[1]], queryFn: () => get<Tried>(`/tries/${ids[1]}`) });
+  const one = useQuery(query.try(ids[0]));
+  const two = useQuery(query.try(ids[1]));
   const error = one.error ?? two.error;
   if (error) return <div className="p-4"><Note bad>{words(error)}</Note></div>;
   if (!one.data || !two.data) return <Note>…</Note>;
@@ -95,7 +89,7 @@ function Compare({ ids, onBack }: { ids: [number, number]; onBack: () => void })
         const [a, b] = pair.map(of);
         const differs = name !== "time" && JSON.stringify(a) !== JSON.stringify(b); // no two take the same time
         return (
-          <section key={name} aria-label={`${name}${differs ? ", differs" : ""}`} className={`border-b border-joint ${differs ? "bg-call-soft" : ""}`}>
+          <section key={name} aria-label={`${name}${differs ? ", differs" : ""}`} className={`border-b border-joint ${differs ? "bg-sunk" : ""}`}>
             <h2 className="label px-3 pt-1.5">
               {name}
               {differs && " · differs"}

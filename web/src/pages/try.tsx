@@ -2,12 +2,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { get, post, words, type Drill, type Project, type Run, type Said, type Session, type SessionRow, type Ticket } from "../api";
+import { words, type Project, type Said } from "../api";
+import { change, query, stale, useChange } from "../queries";
 import { useRun } from "../live";
 import { Markdown } from "../markdown";
 import { RunPanel } from "../runview";
 import { RungSwitch, type Rungs } from "../rungs";
-import { lane } from "../say";
+import { count, lane } from "../say";
 import { TicketCard } from "../ticket";
 import { Button, Note, Pick, Status } from "../ui/ui";
 
@@ -15,20 +16,19 @@ export function Try() {
   const { session: id } = useParams();
   const go = useNavigate();
   const queries = useQueryClient();
-  const project = useQuery({ queryKey: ["project"], queryFn: () => get<Project>("/project") });
-  const session = useQuery({ queryKey: ["session", id], queryFn: () => get<Session>(`/sessions/${id}`), enabled: !!id, placeholderData: (old) => (old?.id === id ? old : undefined) });
+  const project = useQuery(query.project());
+  const session = useQuery(query.session(id));
   const [shown, setShown] = useState<string>(); // a run other than the newest
   const [tools, setTools] = useState("live");
   const [rung, setRung] = useState("");
   const [rungs, setRungs] = useState<Rungs>({});
   const [model, setModel] = useState("");
-  const [error, setError] = useState<string>();
-  const [busy, setBusy] = useState(false);
+  const said = useChange(change.say, (b) => (b ? stale.session(b.session) : []));
   const [draft, setDraft] = useState("");
   const runID = id ? (shown ?? session.data?.last) : undefined;
   const view = useRun(runID);
   const open = view.steps.filter((s) => s.wait && !s.wait.settled_at && s.status === "waiting").length;
-  const tickets = useQuery({ queryKey: ["tickets", "run", runID, open], queryFn: () => get<{ tickets: Ticket[] }>(`/tickets?run=${runID}`), enabled: !!runID && open > 0 });
+  const tickets = useQuery(query.ticketsOf(runID, open));
   const seq = view.totals?.seq;
   useEffect(() => {
     if (id && seq) void queries.invalidateQueries({ queryKey: ["session", id] });
@@ -38,27 +38,21 @@ export function Try() {
   }, [id]);
 
   const say = async (text: string) => {
-    setBusy(true);
-    setError(undefined);
     try {
-      const b = await post<{ session: string; run?: string }>("/runs", { text, session: id, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined });
+      const b = await said.mutateAsync({ text, session: id, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined });
       setShown(undefined);
-      await queries.invalidateQueries({ queryKey: ["session", b.session] });
       if (b.session !== id) void go(`/try/${b.session}`);
       return true;
-    } catch (e) {
-      setError(words(e));
-      return false;
-    } finally {
-      setBusy(false);
+    } catch {
+      return false; // the mutation has the error
     }
   };
   const holder = view.totals?.agent ?? session.data?.agent ?? (project.data?.start || "the agents");
   const lanes = view.totals?.lanes ?? [];
   const agents = useMemo(() => [...(project.data?.agents ?? [])].sort((a, b) => Number(b.status === "start") - Number(a.status === "start")).map((a) => a.id), [project.data]);
   return (
-    <div className="grid h-full grid-cols-[352px_minmax(0,1fr)]">
-      <section aria-label="Conversation" className="flex min-h-0 flex-col border-r border-joint-strong bg-face">
+    <div className="grid h-full grid-cols-[352px_minmax(0,1fr)] max-md:block max-md:overflow-auto">
+      <section aria-label="Conversation" className="flex min-h-0 flex-col border-r border-joint-strong bg-face max-md:h-[70vh] max-md:border-r-0 max-md:border-b">
         <h1 className="flex items-baseline justify-between gap-2 border-b border-joint px-4 py-2.5 font-semibold">
           <span className="truncate">{session.data?.title ?? "A new session"}</span>
           {id ? (
@@ -68,11 +62,16 @@ export function Try() {
           ) : null}
         </h1>
         <Talk talk={session.data?.talk ?? []} typing={view.typing} holder={holder} lanes={lanes} waiting={session.data?.waiting ?? []} runID={runID} onRun={setShown} status={view.totals?.status}>
-          {open > 0 && tickets.data?.tickets.map((t, i) => <TicketCard key={t.id} ticket={t} keys={i === 0} />)}
+          {open > 0 && tickets.data?.tickets.map((t) => <TicketCard key={t.id} ticket={t} />)}
           {!id && project.data && <Welcome project={project.data} onPick={setDraft} />}
           {session.error && <Note bad>{words(session.error)}</Note>}
         </Talk>
-        <Composer holder={holder} busy={busy} onSay={say} error={error} autoFocus={!id} text={draft} setText={setDraft}>
+        {said.data?.broken && !said.isPending && (
+          <p role="status" className="border-t border-joint bg-sunk px-4 py-1.5 text-[12px]">
+            Answered by the last good version of the project. <span className="font-mono">{said.data.broken}</span>
+          </p>
+        )}
+        <Composer holder={holder} busy={said.isPending} onSay={say} error={said.error ? words(said.error) : undefined} autoFocus={!id} text={draft} setText={setDraft}>
           <span className="flex items-center gap-1">
             tools <Pick small label="How tools are carried out" value={tools} onChange={setTools} options={[["live", "live"], ["stubs", "stubs"], ["off", "off"]]} />
           </span>
@@ -80,7 +79,7 @@ export function Try() {
           <span className="flex items-center gap-1">
             model <Pick small label="Model" value={model} onChange={setModel} options={[["", "as the agents say"], ...(project.data?.models ?? []).map((m) => [m.id, m.id] as const)]} />
           </span>
-          {view.totals && ["going", "held"].includes(view.totals.status) && <StopButton run={view.totals.run} />}
+          {view.totals && ["going", "held"].includes(view.totals.status) && <StopButton run={view.totals.id} />}
         </Composer>
       </section>
       <RunPanel view={view} agents={agents} />
@@ -89,8 +88,8 @@ export function Try() {
 }
 
 function Welcome({ project, onPick }: { project: Project; onPick: (text: string) => void }) {
-  const drills = useQuery({ queryKey: ["drills"], queryFn: () => get<{ drills: Drill[] }>("/drills") });
-  const sessions = useQuery({ queryKey: ["sessions"], queryFn: () => get<{ sessions: SessionRow[] }>("/sessions") });
+  const drills = useQuery(query.drills());
+  const sessions = useQuery(query.sessions());
   // what the drills say is what the project is for
   const samples = [...new Set((drills.data?.drills ?? []).map((d) => d.messages[0] ?? ""))].filter(Boolean).slice(0, 4);
   const recent = (sessions.data?.sessions ?? []).slice(0, 5);
@@ -119,7 +118,7 @@ function Welcome({ project, onPick }: { project: Project; onPick: (text: string)
       )}
       {recent.length > 0 && (
         <section aria-label="Sessions">
-          <h2 className="label mb-1">go on with</h2>
+          <h2 className="label mb-1">continue</h2>
           <ul>
             {recent.map((s) => (
               <li key={s.id} className="flex items-baseline gap-2">
@@ -127,6 +126,10 @@ function Welcome({ project, onPick }: { project: Project; onPick: (text: string)
                 <Link to={`/try/${s.id}`} className="truncate text-ink underline">
                   {s.title}
                 </Link>
+                <span className="ml-auto shrink-0 text-[12px] text-ink-3">
+                  {count(s.runs, "run")}
+                  {s.cost > 0 && `, ${s.cost.toFixed(4)}`}
+                </span>
               </li>
             ))}
           </ul>
@@ -247,12 +250,12 @@ function Composer({ holder, busy, onSay, error, autoFocus, text, setText, childr
   );
 }
 
-export function StopButton({ run }: { run: Run["run"]["run"] }) {
-  const [error, setError] = useState<string>();
+export function StopButton({ run }: { run: string }) {
+  const stop = useChange(change.stop);
   return (
     <span className="ml-auto flex items-center gap-2">
-      {error && <span className="text-bad">{error}</span>}
-      <Button tone="quiet" className="!px-1.5 !py-0 text-[12px]" onClick={() => post(`/runs/${run}/stop`, {}).catch((e: unknown) => setError(words(e)))}>
+      {stop.error && <span className="text-bad">{words(stop.error)}</span>}
+      <Button tone="quiet" className="!px-1.5 !py-0 text-[12px]" disabled={stop.isPending} onClick={() => stop.mutate(run)}>
         Stop the run
       </Button>
     </span>

@@ -1,10 +1,12 @@
 // Our own components over Radix.
 import { Dialog as RDialog, Select as RSelect, Tabs as RTabs, ToggleGroup, Tooltip as RTooltip } from "radix-ui";
 import type { ButtonHTMLAttributes, ReactNode } from "react";
+import { pieces } from "../marked";
 
-type Tone = "plain" | "call" | "quiet";
+// A button is plain, or what the page is for (ink), or a person's decision that others wait for (call).
+type Tone = "plain" | "ink" | "call" | "quiet";
 export function Button({ tone = "plain", className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: Tone }) {
-  const look = { plain: "border-joint-strong bg-face hover:bg-ground text-ink", call: "border-call bg-call text-on-call hover:opacity-90", quiet: "border-transparent text-ink-2 hover:text-ink hover:bg-sunk" }[tone];
+  const look = { plain: "border-joint-strong bg-face hover:bg-ground text-ink", ink: "border-ink bg-ink text-face hover:opacity-90", call: "border-call bg-call text-on-call hover:opacity-90", quiet: "border-transparent text-ink-2 hover:text-ink hover:bg-sunk" }[tone];
   return <button type="button" {...rest} className={`rounded-sm border px-2.5 py-1 font-semibold whitespace-nowrap ${look} ${className}`} />;
 }
 
@@ -90,6 +92,32 @@ export function Tip({ text, children }: { text: string; children: ReactNode }) {
 }
 
 export const TipProvider = RTooltip.Provider;
+
+// Seen shows a text, and marks in it what a reader would not see.
+export function Seen({ text }: { text: string }) {
+  return pieces(text).map((p, i) =>
+    p.mark ? (
+      <mark key={i} className="mark-odd font-mono" title={p.mark}>
+        {p.text} <span className="sr-only">{p.mark}</span>
+      </mark>
+    ) : (
+      <span key={i}>{p.text}</span>
+    ),
+  );
+}
+
+// Difference shows a unified diff.
+export function Difference({ text }: { text: string }) {
+  return (
+    <pre className="font-mono text-[12px] whitespace-pre-wrap">
+      {text.trimEnd().split("\n").map((l, i) => (
+        <span key={i} className={`block ${/^(---|\+\+\+) /.test(l) ? "text-ink-3" : l.startsWith("+") ? "bg-ok-soft" : l.startsWith("-") ? "bg-bad-soft" : "text-ink-2"}`}>
+          <Seen text={l || " "} />
+        </span>
+      ))}
+    </pre>
+  );
+}
 
 // Note tells of an error, or that something is not there.
 export function Note({ bad, children }: { bad?: boolean; children: ReactNode }) {

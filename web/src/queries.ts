@@ -1,0 +1,56 @@
+// Every question that the console asks of the service: its key and how it is asked, in one place, so that what is
+// changed finds what has to be asked again.
+import { queryOptions, useMutation, useQueryClient, type QueryKey } from "@tanstack/react-query";
+import { get, post, type Detail, type Drill, type FullTicket, type Outbox, type Outside, type Problems, type Project, type RunRow, type Session, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
+
+export const query = {
+  project: () => queryOptions({ queryKey: ["project"], queryFn: () => get<Project>("/project") }),
+  problems: () => queryOptions({ queryKey: ["problems"], queryFn: () => get<Problems>("/problems") }),
+  trust: () => queryOptions({ queryKey: ["trust"], queryFn: () => get<{ waiting: Outside[] }>("/trust") }),
+  tools: () => queryOptions({ queryKey: ["tools"], queryFn: () => get<{ tools: Tool[] }>("/tools") }),
+  runs: (filter: string) => queryOptions({ queryKey: ["runs", filter], queryFn: () => get<{ runs: RunRow[]; next?: string }>(`/runs?${filter}`), placeholderData: (old) => old }),
+  sessions: () => queryOptions({ queryKey: ["sessions"], queryFn: () => get<{ sessions: SessionRow[] }>("/sessions?limit=20") }),
+  session: (id?: string) => queryOptions({ queryKey: ["session", id], queryFn: () => get<Session>(`/sessions/${id}`), enabled: !!id, placeholderData: (old) => (old?.id === id ? old : undefined) }),
+  tickets: (which: "open" | "all") => queryOptions({ queryKey: ["tickets", which], queryFn: () => get<{ tickets: Ticket[]; next?: string }>(`/tickets?status=${which}&limit=200`) }),
+  ticketsOf: (run: string | undefined, open: number) => queryOptions({ queryKey: ["tickets", "run", run, open], queryFn: () => get<{ tickets: Ticket[] }>(`/tickets?run=${run}`), enabled: !!run && open > 0 }),
+  ticket: (id: number) => queryOptions({ queryKey: ["ticket", id], queryFn: () => get<FullTicket>(`/tickets/${id}`) }),
+  step: (run?: string, step?: Step) =>
+    queryOptions({ queryKey: ["step", run, step?.id, step?.status, step?.wait?.verb, step?.undone_at], queryFn: () => get<Detail>(`/runs/${run}/steps/${step!.id}`), enabled: !!run && !!step, placeholderData: (old) => (old?.step.id === step?.id ? old : undefined) }),
+  request: (run: string, step: Step) => queryOptions({ queryKey: ["request", run, step.id, step.attempts], queryFn: () => get<TurnRequest>(`/runs/${run}/turns/${step.id}/request`) }),
+  drills: () => queryOptions({ queryKey: ["drills"], queryFn: () => get<{ drills: Drill[] }>("/drills") }),
+  outbox: () => queryOptions({ queryKey: ["outbox"], queryFn: () => get<Outbox>("/outbox?limit=1000"), refetchInterval: 3000 }),
+  try: (id: number) => queryOptions({ queryKey: ["try", id], queryFn: () => get<Tried>(`/tries/${id}`) }),
+};
+
+// tries gives a page of a tool's tries; the history asks for one after the other.
+export const triesKey = (tool: string) => ["tries", tool];
+export const tries = (tool: string, cursor: string) => get<TryList>(`/tries?tool=${encodeURIComponent(tool)}&limit=200${cursor ? `&cursor=${cursor}` : ""}`);
+
+// stale gives what has to be asked again after a change somewhere.
+export const stale = {
+  tickets: [["tickets"], ["ticket"]],
+  runs: [["runs"], ["sessions"]],
+  session: (id: string) => [["session", id]],
+  drills: [["drills"]],
+  project: [["project"], ["problems"], ["tools"], ["drills"], ["trust"]],
+  tools: [["tools"]],
+  tries: (tool: string) => [triesKey(tool)],
+} as const;
+
+// useChange posts a change and then asks again what it made old, also where it failed: then somebody else may have
+// been first.
+export function useChange<In, Out>(change: (v: In) => Promise<Out>, old: (out: Out | undefined, v: In) => readonly QueryKey[] = () => []) {
+  const queries = useQueryClient();
+  return useMutation({ mutationFn: change, onSettled: (out, _, v) => Promise.all(old(out, v).map((queryKey) => queries.invalidateQueries({ queryKey }))) });
+}
+
+export const change = {
+  settle: ({ id, ...body }: { id: number; verb: string; key: string; shown: string } & Record<string, unknown>) => post(`/tickets/${id}/settle`, { ...body, id: body.key, key: undefined }),
+  stop: (run: string) => post(`/runs/${run}/stop`, {}),
+  undo: (key: string) => post<{ path: string }>(`/undo/${key}`, {}),
+  drill: (names: string[] | undefined) => post<{ drills: Drill[] }>("/drills", { names }),
+  try: ({ tool, ...body }: { tool: string; args: Record<string, unknown>; tools: string }) => post<Tried>(`/tools/${tool}/try`, body),
+  stub: ({ tool, ...body }: { tool: string; try?: number; run?: string; step?: string }) => post<{ file: string; line: number }>(`/tools/${tool}/stubs`, body),
+  trust: (id: string) => post<Outside>(`/trust/${id}`, {}),
+  say: (body: { text: string; session?: string; tools: string; rung?: string; rungs?: Record<string, string>; model?: string }) => post<{ session: string; run?: string; broken?: string }>("/runs", body),
+};
