@@ -58,7 +58,7 @@ func compile(src project.Source) (*project.Project, []project.Problem) {
 			}
 		}
 	}
-	_, lines := understudy.LinesOf(p, "")
+	lines := understudy.Check(p)
 	for _, x := range lines {
 		bad = bad || x.Grade == project.Error
 	}

@@ -420,7 +420,7 @@ func unset(src project.Source, env func(string) (string, bool)) []project.Proble
 	var out []project.Problem
 	told := map[string]bool{}
 	for _, f := range slices.Sorted(maps.Keys(src.Files)) {
-		if !strings.HasSuffix(f, ".yaml") {
+		if !strings.HasSuffix(f, ".yaml") && !strings.HasSuffix(f, ".js") {
 			continue
 		}
 		lines := strings.Split(src.Files[f], "\n")

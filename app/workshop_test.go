@@ -201,9 +201,9 @@ func TestToolsThatCannotBeCarriedOutHereAreTold(t *testing.T) {
 	p, _, probs := read(t, dir)
 	require.NotNil(t, p)
 	assert.Equal(t, `warning a.yaml "files" cannot be called: the folder nofolder, which files may use, cannot be opened: no such file or directory
-warning a.yaml "prog" cannot be called: there is no program ./nope.sh in the project
+warning a.yaml "prog" cannot be called: there is no program ./nope.sh in the project; its path counts from the file that names it
 warning a.yaml "q1" cannot be called: there is no file data/none.csv
-warning a.yaml "q2" cannot be called: the query cannot be run: no such column: lenght_m
+warning a.yaml "q2" cannot be called: the query cannot be run: there is no column lenght_m. Did you mean "length_m"? There is: t (berth, length_m)
 warning a.yaml "q3" cannot be called: the query names :bert, which is no argument. Did you mean "berth"?`, texts(probs))
 }
 
@@ -223,7 +223,7 @@ func TestDataThatAProjectNamesIsWatched(t *testing.T) {
 	const noFolder = "the folder data/notes, which files may use, cannot be opened"
 	said("there is no file data/t.csv", noFolder)
 	write(t, dir, "data/t.csv", "place\nC4\n") // the folder is new, too
-	said("no such column: berth", noFolder)
+	said("there is no column berth. There is: t (place)", noFolder)
 	write(t, dir, "data/t.csv", "berth\nC4\n")
 	said(noFolder)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "data/notes"), 0o755))

@@ -50,6 +50,16 @@ func (a *api) call(method, path, in string, code int) map[string]any {
 	return a.send(req, code)
 }
 
+// begin starts a run and gives the address that comes with it.
+func (a *api) begin(in string) string {
+	a.t.Helper()
+	resp, err := http.Post(a.url+"/api/runs", "application/json", strings.NewReader(in))
+	require.NoError(a.t, err)
+	defer resp.Body.Close()
+	require.Equal(a.t, 201, resp.StatusCode)
+	return resp.Header.Get("Location")
+}
+
 func (a *api) send(req *http.Request, code int) map[string]any {
 	a.t.Helper()
 	resp, err := http.DefaultClient.Do(req)
@@ -117,20 +127,28 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 		}
 		get("/api/runs/" + id + "/events")
 	}
-	page := get("/api/runs/" + held + "/events?limit=3&after=1")
-	assert.EqualValues(t, 4, page["next"])
-	get("/api/sessions")
+	page := get("/api/runs/" + held + "/events?limit=3&cursor=1")
+	assert.Equal(t, "4", page["next"])
+	sessions := get("/api/sessions?limit=2")
+	assert.Len(t, sessions["sessions"], 2)
+	assert.NotEmpty(t, get("/api/sessions?cursor=" + sessions["next"].(string))["sessions"])
+	assert.Empty(t, get("/api/trust")["waiting"])
+	assert.Equal(t, "find_vessel", get("/api/tools/find_vessel")["id"])
+	a.call("GET", "/api/tools/find_vesel", "", 404)
+	assert.Contains(t, get("/problems")["text"], "/problems#not-entitled")
 	get("/api/sessions/" + strings.Split(held, "-")[0])
 
 	tk := get("/api/tickets")["tickets"].([]any)[0].(map[string]any)
 	id := fmt.Sprint(tk["id"])
 	assert.NotEmpty(t, get("/api/tickets/" + id)["schema"])
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow","shown":"else"}`, 422)
+	assert.Equal(t, "/problems#not-entitled", a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow","as":"cook"}`, 403)["type"])
 	early := a.call("POST", fmt.Sprintf("/api/tools/%v/stubs", tk["tool"]), fmt.Sprintf(`{"run":%q,"step":%q}`, tk["run"], tk["step"]), 409)
 	assert.Contains(t, early["detail"], "has brought nothing yet", "what waits is no stub")
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"refuse","because":"not today","id":"x"}`, 200)
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"refuse","because":"not today","id":"x"}`, 200)
-	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow"}`, 409)
+	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow","id":"x"}`, 409)
+	assert.Equal(t, "/problems#settled", a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow"}`, 409)["type"])
 	get("/api/tickets?status=all")
 
 	begun := a.call("POST", "/api/runs", `{"text":"`+reserve+`"}`, 201)
@@ -145,6 +163,13 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	assert.Equal(t, "refused", a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":"x"}}`, 200)["status"])
 
 	a.bench(dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "late.yaml"), []byte("source: late\nmcp: {command: [no-such-program-xy]}\ntake: [look]\n"), 0o644))
+	require.Eventually(t, func() bool { return len(get("/api/trust")["waiting"].([]any)) == 1 }, 20*time.Second, 10*time.Millisecond, "what appears does not start")
+	a.call("GET", "/api/sources/late", "", 404) // the file has an error: its tools are not known
+	late := get("/api/trust")["waiting"].([]any)[0].(map[string]any)
+	a.call("POST", "/api/trust/none", "{}", 404)
+	assert.Equal(t, "late", a.call("POST", "/api/trust/"+late["id"].(string), "{}", 200)["name"])
+	assert.Empty(t, get("/api/trust")["waiting"])
 
 	// everything the document describes was called, streams aside
 	for path, item := range mustDoc(t, s).Paths.Map() {
@@ -180,14 +205,19 @@ func TestBadRequestsGetAClearError(t *testing.T) {
 		{"POST", "/api/runs", `{"text": `, 400, "the body is not JSON: line 1, column"},
 		{"POST", "/api/runs", `{"txt":"x"}`, 400, `unknown field "txt". Did you mean "text"?`},
 		{"POST", "/api/runs", `{"text":7}`, 400, `"text" must be of type string, not number`},
-		{"POST", "/api/runs", `{"text":"x"} more`, 400, "something stands behind"},
+		{"POST", "/api/runs", `{"text":"x"} more`, 400, "there is something after the JSON of the body"},
 		{"POST", "/api/runs", `{"text":"x","state":` + strings.Repeat("[", 100) + strings.Repeat("]", 100) + `}`, 400, "nested deeper than 64"},
 		{"POST", "/api/runs", `{"text":"` + strings.Repeat("x", 2<<20) + `"}`, 413, "larger than 1048576 bytes"},
 		{"POST", "/api/runs", `{"text":"  "}`, 422, "the message is empty"},
 		{"POST", "/api/runs", `{"text":"x","session":"none"}`, 404, "there is no such session"},
 		{"GET", "/api/runs/none-1", "", 404, "there is no such run"},
-		{"GET", "/api/runs?status=lost", "", 400, `there is no status "lost"`},
+		{"GET", "/api/runs?status=lost", "", 400, `status cannot be "lost"`},
 		{"GET", "/api/runs?limit=many", "", 400, "limit must be a whole number"},
+		{"GET", "/api/runs?limit=5000", "", 400, "limit must be from 1 to 1000, not 5000"},
+		{"GET", "/api/runs?stauts=held", "", 400, `GET /api/runs takes no query parameter "stauts". Did you mean "status"?`},
+		{"GET", "/api/tools?x=1", "", 400, `GET /api/tools takes no query parameter "x"`},
+		{"GET", "/api/runs?cursor=-4", "", 400, `there is no cursor "-4"`},
+		{"POST", "/api/runs", `{"text":"x","state":{"nothing":1}}`, 422, "the given state does not fit: nothing is not known"},
 		{"GET", "/api/runs?since=yesterday", "", 400, "since must be a date and time"},
 		{"GET", "/api/tickets/99", "", 404, "there is no such ticket"},
 		{"GET", "/api/tickets/x", "", 400, "a ticket's id is a number"},
@@ -211,7 +241,16 @@ func TestBadRequestsGetAClearError(t *testing.T) {
 	}
 	req, _ = http.NewRequest("GET", s.url+"/api/runs", nil)
 	req.Host = "rebound.example"
-	assert.Contains(t, a.send(req, 403)["detail"], `the host "rebound.example" is not this service's`)
+	assert.Contains(t, a.send(req, 403)["detail"], `this service does not answer for the host "rebound.example"`)
+	req, _ = http.NewRequest("DELETE", s.url+"/api/runs", nil)
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, 405, resp.StatusCode)
+	assert.ElementsMatch(t, []string{"OPTIONS", "GET", "POST"}, strings.Split(resp.Header.Get("Allow"), ", "))
+	begun := a.begin(`{"text":"I want to borrow the saw for 2 days, please."}`)
+	assert.Regexp(t, `^/api/runs/[a-z0-9]+-1$`, begun)
+	a.call("GET", begun, "", 200)
 	assert.Equal(t, 0, s.run(t, "say", "I want to borrow the saw for 2 days, please.").code, "the service lives")
 }
 
@@ -254,19 +293,19 @@ func TestAStreamResumesWithoutAGapOrARepeat(t *testing.T) {
 	command(t, "", "", "new", dir)
 	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
 	j := sayJSON(t, s, 4, "I want to borrow the lathe for 3 days, please.")
-	head, _ := changes(t, s, j.Run, "", 4)
+	head, _ := changes(t, s, j.ID, "", 4)
 	assert.Equal(t, []string{"1", "2", "3", "4"}, head)
 	rest := make(chan []string)
 	go func() {
-		ids, _ := changes(t, s, j.Run, "4", 0)
+		ids, _ := changes(t, s, j.ID, "4", 0)
 		rest <- ids
 	}()
 	require.Equal(t, 0, s.run(t, "allow", itoa(j.Tickets[0])).code)
 	tail := <-rest
-	all, kinds := changes(t, s, j.Run, "", 0)
+	all, kinds := changes(t, s, j.ID, "", 0)
 	assert.Equal(t, all, append(head, tail...))
 	assert.True(t, strings.HasSuffix(kinds, "run.closed "))
-	_, over := changes(t, s, j.Run, all[len(all)-1], 0)
+	_, over := changes(t, s, j.ID, all[len(all)-1], 0)
 	assert.Equal(t, "over", over, "asked for what comes behind the end, it says that there is no more")
 }
 

@@ -171,8 +171,11 @@ func TestTheConsole(t *testing.T) {
 	p.errors = nil // that the stream broke off is what was wanted
 	p.mu.Unlock()
 
-	// allowed by the key; the run goes on where it waited
+	// allowed by the key, once the ticket has the focus; the run resumes where it waited
 	js[chromedp.Void](p, `document.body.dispatchEvent(new KeyboardEvent("keydown", {key: "a", bubbles: true}))`)
+	p.sees("Reserve C4 for the Marrow Light, 46 m?")
+	assert.Contains(t, s.run(t, "tickets").out, "assign_berth", "a letter that is pressed anywhere settles nothing")
+	js[chromedp.Void](p, `{ const t = document.querySelector("[role=group][aria-label^=Ticket]"); t.focus(); t.dispatchEvent(new KeyboardEvent("keydown", {key: "a", bubbles: true})) }`)
 	p.until(`!document.querySelector("[role=group][aria-label^=Ticket]") || document.body.innerText.includes("is reserved")`)
 	p.sees("is reserved for the Marrow Light")
 	p.until(`document.title.startsWith("(1) harbour")`)
@@ -347,9 +350,9 @@ func TestTheBench(t *testing.T) {
 	p.open("/bench/vague")
 	p.sees("the summary of \"vague\" says what it is, but not when to use it")
 	p.sees("tools/vague.yaml:4")
-	p.sees("warnings, 1 hint")
+	p.sees("warnings, 3 hints")
 	p.sees("summary: The data.")
-	p.sees("2 to mend")
+	p.sees("2 problems")
 	p.sound("a tool with problems")
 
 	// a tool of each kind: request, reply, words for the model
@@ -388,7 +391,7 @@ func TestTheBench(t *testing.T) {
 		js[chromedp.Void](p, `document.querySelector("[role=listitem] button").click()`)
 		p.sees("returned in")
 		p.click("Sent and received")
-		p.sees(map[string]string{"daylight": "perl tools/daylight.pl", "sig_bar_report": "station bar_report"}[tool])
+		p.sees(map[string]string{"daylight": "perl daylight.pl", "sig_bar_report": "station bar_report"}[tool])
 		p.sees("2026-05-08")
 	}
 

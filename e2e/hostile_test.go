@@ -175,19 +175,19 @@ func TestHostileToolsGetAClearErrorAndTheServiceLives(t *testing.T) {
 	n := 0
 	wrote.Range(func(_, v any) bool { n += v.(int); return true })
 	assert.Equal(t, 1, n)
-	held := s.run(t, "show", j.Run)
+	held := s.run(t, "show", j.ID)
 	assert.Contains(t, held.out, "Did unsure happen? Unsure: 127.0.0.1:")
 	assert.Contains(t, held.out, "stonebaton answer "+itoa(j.Tickets[0])+" happened")
 	ok := s.run(t, "answer", itoa(j.Tickets[0]), "happened", "-result", `{"id": 9007199254740993}`)
 	assert.Equal(t, 0, ok.code, ok.err)
-	end := s.run(t, "follow", j.Run)
+	end := s.run(t, "follow", j.ID)
 	assert.Contains(t, end.out, `unsure was done, says local. Its result: {"id":9007199254740993}`, "a long number stays what it is")
 
 	// a model that always makes the same call is stopped by the limit
 	j = sayJSON(t, s, 1, "for ever")
 	assert.Equal(t, "failed", j.Status)
 	assert.Len(t, j.Calls, 4)
-	assert.Contains(t, s.run(t, "show", j.Run).out, "the same call of down 4 times with the same arguments")
+	assert.Contains(t, s.run(t, "show", j.ID).out, "the same call of down 4 times with the same arguments")
 
 	list := s.run(t, "runs", "-json")
 	assert.Equal(t, 13, strings.Count(list.out, `"id":`), "nothing of the ledger is lost")

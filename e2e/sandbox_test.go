@@ -39,7 +39,7 @@ func TestWhereTheKernelCannotBoundProgramsTheyAreRefused(t *testing.T) {
 	}
 	write("")
 	r := command(t, "", "", "check", dir)
-	assert.Contains(t, r.out, `hail.yaml:1:7: warning: "hail" cannot be carried out: this kernel has no Landlock, with which files are kept from programs, so it will be refused; say sandbox: none if it may run without bounds`)
+	assert.Contains(t, r.out, `hail.yaml:1:7: warning: "hail" cannot be called: this kernel has no Landlock, with which files are kept from programs, so it will be refused; say sandbox: none if it may run without bounds`)
 	r = command(t, "", "", "try", "hail", "-dir", dir)
 	assert.NotZero(t, r.code)
 	assert.Contains(t, r.out, "hail was not run: this kernel has no Landlock")

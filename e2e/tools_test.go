@@ -20,11 +20,11 @@ import (
 )
 
 const notes = `
-tool: keep_note
+tool: keep_note # accept unused: tried by itself
 summary: Keep a note for the office when somebody asks for it.
 builtin: {do: files.write, in: [notes]}
 ---
-tool: tell
+tool: tell # accept unused: tried by itself
 summary: Send a message to a skipper when somebody has to be told.
 builtin: {do: outbox.send}
 `
@@ -50,9 +50,9 @@ func (a *api) bench(dir string) {
 	all := get("/api/tries?limit=2")
 	assert.Len(t, all["tries"], 2)
 	assert.EqualValues(t, 4, all["count"])
-	assert.Len(t, get(fmt.Sprintf("/api/tries?limit=2&before=%v", all["next"]))["tries"], 2)
+	assert.Len(t, get(fmt.Sprintf("/api/tries?limit=2&cursor=%v", all["next"]))["tries"], 2)
 	assert.Len(t, get("/api/tries?tool=tell")["tries"], 1)
-	one := get(fmt.Sprintf("/api/tries/%v", tried["try"]))
+	one := get(fmt.Sprintf("/api/tries/%v", tried["id"]))
 	assert.Equal(t, tried["words"], one["words"])
 	a.call("GET", "/api/tries/999", "", 404)
 	a.call("GET", "/api/tries/x", "", 400)
@@ -67,7 +67,7 @@ func (a *api) bench(dir string) {
 	a.call("GET", "/api/sources/ofice", "", 404)
 
 	found := a.call("POST", "/api/tools/berth_facts/try", `{"args":{"berth":"D2"}}`, 200)
-	edit := a.call("POST", "/api/tools/berth_facts/stubs", fmt.Sprintf(`{"try":%v}`, found["try"]), 201)
+	edit := a.call("POST", "/api/tools/berth_facts/stubs", fmt.Sprintf(`{"try":%v}`, found["id"]), 201)
 	raw, err := os.ReadFile(filepath.Join(dir, edit["file"].(string)))
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), `  - {when: "args.berth == 'D2'", returns: {"basin":"Dolphin"`)
@@ -79,13 +79,13 @@ func (a *api) bench(dir string) {
 	require.NoError(t, err)
 	assert.Equal(t, string(raw), string(again), "nothing was written")
 	a.call("POST", "/api/tools/none/stubs", `{}`, 404)
-	a.call("POST", "/api/tools/tell/stubs", fmt.Sprintf(`{"try":%v}`, found["try"]), 400)
+	a.call("POST", "/api/tools/tell/stubs", fmt.Sprintf(`{"try":%v}`, found["id"]), 400)
 
 	refused := a.call("POST", "/api/tools/berth_facts/try", `{"args":{"berth":7}}`, 200)
 	assert.Equal(t, "refused", refused["status"])
-	assert.Contains(t, a.call("POST", "/api/tools/berth_facts/stubs", fmt.Sprintf(`{"try":%v}`, refused["try"]), 409)["detail"], "was refused before the call")
+	assert.Contains(t, a.call("POST", "/api/tools/berth_facts/stubs", fmt.Sprintf(`{"try":%v}`, refused["id"]), 409)["detail"], "was refused before the call")
 	absent := a.call("POST", "/api/tools/find_vessel/try", `{"args":{"name":"Nowhere"}}`, 200)
-	edit = a.call("POST", "/api/tools/find_vessel/stubs", fmt.Sprintf(`{"try":%v}`, absent["try"]), 201)
+	edit = a.call("POST", "/api/tools/find_vessel/stubs", fmt.Sprintf(`{"try":%v}`, absent["id"]), 201)
 	assert.Contains(t, edit["text"], `, status: 404}`, "what failed, fails as it did")
 }
 
@@ -95,7 +95,7 @@ func TestARecordedCallBecomesAStub(t *testing.T) {
 	a := newAPI(t, s)
 	r := s.run(t, "say", "-json", "What is known of the vessel Gannet?")
 	require.Zero(t, r.code, r.err)
-	run := last[struct{ Run string }](t, r.out).Run
+	run := last[struct{ ID string }](t, r.out).ID
 	a.call("POST", "/api/tools/find_vessel/stubs", `{"run":"`+run+`","step":"t1.c1"}`, 201)
 	raw, err := os.ReadFile(filepath.Join(dir, "tools/office.yaml"))
 	require.NoError(t, err)
@@ -124,7 +124,7 @@ func TestTheSameQuestionOnEveryRung(t *testing.T) {
 	for _, rung := range []string{"stub", "read", "free"} {
 		r := s.run(t, "say", "-json", "-rung", rung, "Reserve a berth for the Petrel from tomorrow 14:00, two nights, please.")
 		require.Zero(t, r.code, r.out+r.err)
-		id := last[struct{ Run string }](t, r.out).Run
+		id := last[struct{ ID string }](t, r.out).ID
 		var one struct {
 			Run   struct{ Rung string }
 			Steps []struct {
@@ -298,7 +298,7 @@ func TestAFolderAloneOffersItsTools(t *testing.T) {
 	require.Len(t, list.Tools, 1)
 	second := command(t, "", "", "mcp", "-dir", dir)
 	assert.Equal(t, 1, second.code)
-	assert.Contains(t, second.err, "name it with -at URL")
+	assert.Contains(t, second.err, "name the service with -at URL")
 	gone := command(t, "http://127.0.0.1:1", "", "mcp")
 	assert.Equal(t, 3, gone.code)
 }
@@ -319,7 +319,7 @@ func TestProgramsDoNotOutliveAServiceThatWasKilled(t *testing.T) {
 	_ = s.end(syscall.SIGKILL)
 	s = launch(t, "serve", dir, "-listen", "127.0.0.1:0")
 	assert.Eventually(t, func() bool { return !running(mark) }, 20*time.Second, 20*time.Millisecond, "what was left is ended at the next start")
-	assert.Contains(t, s.err.String(), "were ended")
+	assert.Contains(t, s.err.String(), "ended programs that an earlier service left running")
 }
 
 // running says whether a process has a word in its command line.
@@ -372,7 +372,7 @@ func TestTheOutboxAndUndoFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, r.out, "+One.")
 	key := strings.Fields(r.out[strings.Index(r.out, "stonebaton undo ")+16:])[0]
 	r = s.run(t, "undo", key)
-	assert.Equal(t, "notes/a.md, which the tool had made, is gone again.\n", r.out)
+	assert.Equal(t, "notes/a.md, which the tool created, is deleted again.\n", r.out)
 	r = s.run(t, "undo", key)
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.err, "was undone already")
@@ -393,10 +393,10 @@ func TestACallUnderWayIsHeardOfEverywhere(t *testing.T) {
 	dir, flag := filepath.Join(t.TempDir(), "p"), filepath.Join(t.TempDir(), "go")
 	require.Zero(t, command(t, "", "", "new", dir).code)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte("project: stores\nmodels: {m: {speaks: understudy}}\nmodel: m\nstart: counter\n"), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "agents.yaml"), []byte("agent: counter\nsummary: Counts the stores.\nprompt: You count the stores.\ntools: [count_shelves]\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "counter.yaml"), []byte("agent: counter\nsummary: Counts the stores.\nprompt: You count the stores.\ntools: [count_shelves]\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "lend_tool.yaml"), []byte("tool: count_shelves\nsummary: Count the shelves when somebody asks for the shelves to be counted.\neffect: read\ntimeout: 5m\n"+
 		"command: {run: [sh, -c, \"until [ -e "+flag+" ]; do echo shelf after shelf >&2; sleep 0.1; done; echo counted\"], output: text, sandbox: none}\n"), 0o644))
-	require.NoError(t, os.Remove(filepath.Join(dir, "drill.yaml")))
+	require.NoError(t, os.Remove(filepath.Join(dir, "lathe_loan.yaml")))
 	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
 
 	say := exec.CommandContext(t.Context(), binary, "say", "Count the shelves")

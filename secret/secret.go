@@ -15,6 +15,9 @@ import (
 
 var ref = regexp.MustCompile(`\$\{secret:([A-Za-z_][A-Za-z0-9_]*)\}`)
 
+// inScript is how a script names a secret.
+var inScript = regexp.MustCompile(`\bsecret\(\s*["']([A-Za-z_][A-Za-z0-9_]*)["']\s*\)`)
+
 // shortest is the length below which a value is not blanked: it would blank
 // ordinary words.
 const shortest = 5
@@ -40,6 +43,9 @@ func New(find func(string) (string, bool)) *Store {
 func Names(text string) []string {
 	var out []string
 	for _, m := range ref.FindAllStringSubmatch(text, -1) {
+		out = append(out, m[1])
+	}
+	for _, m := range inScript.FindAllStringSubmatch(text, -1) {
 		out = append(out, m[1])
 	}
 	return out

@@ -16,6 +16,9 @@ import (
 func (s *Service) console(files fs.FS) {
 	s.echo.GET("/*", func(c *echo.Context) error {
 		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
+		if name == "api" || strings.HasPrefix(name, "api/") {
+			return problem(http.StatusNotFound, "GET /api/openapi.json lists what there is.", "there is no call GET /%s", name)
+		}
 		if name == "" || path.Ext(name) == "" {
 			name = "index.html"
 		}

@@ -98,6 +98,9 @@ func asProblem(err error) *api.Problem {
 	case errors.As(err, &he):
 		return problem(he.Code, "", "%s", strings.ToLower(he.Message))
 	}
+	if errors.Is(err, echo.ErrMethodNotAllowed) {
+		return problem(http.StatusMethodNotAllowed, "The header Allow lists those it takes.", "the path does not take this method")
+	}
 	if code := echo.StatusCode(err); code >= 400 && code < 500 {
 		return problem(code, "", "%s", strings.ToLower(http.StatusText(code)))
 	}

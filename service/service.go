@@ -52,7 +52,11 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	e := s.echo
 	e.Logger = log
 	e.HTTPErrorHandler = s.fail
-	e.Use(middleware.Recover(), headers, s.observe, guard)
+	known, err := queries(openapiYAML)
+	if err != nil {
+		panic(err) // it is part of the program
+	}
+	e.Use(middleware.Recover(), headers, s.observe, guard, strict(known))
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
 		return strings.Contains(c.Request().Header.Get("Accept"), "text/event-stream")
 	}}))
@@ -62,11 +66,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	offered := NewToolServer(a, log)
 	e.Any("/mcp", echo.WrapHandler(until(s.ending, offered.Handler())))
 	e.GET("/problems", explained)
-	known, err := queries(openapiYAML)
-	if err != nil {
-		panic(err) // it is part of the program
-	}
-	g := e.Group("/api", strict(known))
+	g := e.Group("/api")
 	g.GET("/openapi.json", s.document)
 	g.POST("/runs", s.begin)
 	g.GET("/runs", s.runs)
@@ -99,9 +99,6 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/models", s.models)
 	g.POST("/models/:name/test", s.testModel)
 	g.GET("/live", s.live)
-	g.RouteNotFound("/*", func(c *echo.Context) error {
-		return problem(http.StatusNotFound, "GET /api/openapi.json lists what there is.", "there is no call %s %s", c.Request().Method, c.Request().URL.Path)
-	})
 	s.console(console)
 	return s
 }

@@ -14,7 +14,7 @@ import (
 )
 
 // Line is a rule: for who is asked, what was said and what came back, the
-// words and calls that follow. What is left away fits everything, but a line
+// words and calls that follow. What is omitted fits everything, but a line
 // with no Came fits only when the newest message is a person's.
 type Line struct {
 	Who  string `yaml:"who"`  // a text that stands in the instructions, in any case
@@ -31,6 +31,7 @@ type Line struct {
 	Again bool `yaml:"again"` // also when its first call has been made since
 
 	said, with *regexp.Regexp
+	at         int // the line in its file
 }
 
 // LineError is a line that cannot be read.
@@ -81,6 +82,7 @@ func ReadLines(file string, text []byte) ([]Line, *LineError) {
 				return nil, bad(n.Line, "came.with: "+err.Error())
 			}
 		}
+		l.at = n.Line
 		out = append(out, l)
 	}
 	return out, nil

@@ -2,15 +2,20 @@ package understudy
 
 import (
 	"context"
+	"fmt"
+	"maps"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
+	"stonebaton/core/near"
 	"stonebaton/core/project"
 	"stonebaton/core/prompt"
+	"stonebaton/core/schema"
 )
 
 // Wire is the understudy in process, as the project's wire of that name. It
@@ -54,6 +59,51 @@ func LinesOf(p *project.Project, glob string) ([]Line, []project.Problem) {
 		out = append(out, lines...)
 	}
 	return out, probs
+}
+
+// Check gives what is doubtful about the lines of a project's understudies, beside what
+// keeps them from being read: a glob that matches no file, a call of a tool that is not
+// there, an argument that it does not have.
+func Check(p *project.Project) []project.Problem {
+	_, probs := LinesOf(p, "")
+	for name, m := range p.Models {
+		if m.Lines == "" || slices.ContainsFunc(slices.Collect(maps.Keys(p.Files)), func(f string) bool { ok, _ := path.Match(m.Lines, f); return ok }) {
+			continue
+		}
+		probs = append(probs, project.Problem{Grade: project.Warning, Place: m.Place, Say: fmt.Sprintf("lines: %s of the model %q matches no file", m.Lines, name), Remedy: "The pattern counts from the project's folder, and * matches no /."})
+	}
+	for file, text := range p.Files {
+		if !strings.HasSuffix(file, ".yaml") || !slices.ContainsFunc(slices.Collect(maps.Values(p.Models)), func(m *project.Model) bool { ok, _ := path.Match(m.Lines, file); return ok }) {
+			continue
+		}
+		lines, bad := ReadLines(file, []byte(text))
+		if bad != nil {
+			continue // LinesOf has said so
+		}
+		for _, l := range lines {
+			for _, c := range l.Calls {
+				warn := func(format string, args ...any) {
+					probs = append(probs, project.Problem{Grade: project.Warning, Place: project.Place{File: file, Line: l.at, Col: 1}, Say: fmt.Sprintf(format, args...)})
+				}
+				to, pass := strings.CutPrefix(c.Tool, project.PassPrefix)
+				t := p.Tools[c.Tool]
+				switch {
+				case pass && p.Agents[to] == nil:
+					warn("this line passes to %q, and there is no such agent.%s", to, near.Hint(to, slices.Sorted(maps.Keys(p.Agents))))
+				case !pass && t == nil:
+					warn("this line calls %q, and there is no such tool.%s", c.Tool, near.Hint(c.Tool, slices.Sorted(maps.Keys(p.Tools))))
+				case t != nil:
+					known := schema.Keys(t.Input.Doc())
+					for _, arg := range slices.Sorted(maps.Keys(c.Args)) {
+						if !slices.Contains(known, arg) && !(t.ReasonFirst && arg == project.Because) {
+							warn("this line gives %s to %q, which has no such argument.%s", arg, c.Tool, near.Hint(arg, known))
+						}
+					}
+				}
+			}
+		}
+	}
+	return probs
 }
 
 func (w *Wire) lines(p *project.Project, glob string) []Line {

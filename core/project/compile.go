@@ -68,7 +68,7 @@ func (c *compiler) compile() {
 	for name, r := range m.Models {
 		at := "/models/" + name
 		md := &Model{Name: name, Speaks: r.Speaks, Remote: r.Name, Lines: r.Lines, Headers: map[string]string{}, Temperature: r.Temperature,
-			MaxTokens: r.MaxTokens, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback}
+			MaxTokens: r.MaxTokens, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback, Place: c.main.at(at)}
 		md.URL, md.Key = c.vars(c.main, at+"/url", r.URL), c.vars(c.main, at+"/key", r.Key)
 		for k, v := range r.Headers {
 			md.Headers[k] = c.vars(c.main, at+"/headers/"+k, v)

@@ -250,10 +250,10 @@ func (c *compiler) handlers(d *document, r *rawTool, t *Tool, sc scopes) {
 }
 
 func (c *compiler) script(d *document, v any) *Script {
-	s := &Script{Place: d.at("/script")}
+	s := &Script{}
 	switch x := v.(type) {
 	case string:
-		s.Code = x
+		s.Code, s.Place = x, c.firstLine(d.at("/script"))
 		return s
 	case map[string]any:
 		s.Code, _ = x["code"].(string)
@@ -262,7 +262,7 @@ func (c *compiler) script(d *document, v any) *Script {
 			s.Fetch = append(s.Fetch, c.prefix(d, fmt.Sprintf("/script/fetch/%d", i), f.(string)))
 		}
 		if s.Code != "" {
-			s.Place = d.at("/script/code")
+			s.Place = c.firstLine(d.at("/script/code"))
 			return s
 		}
 		file, _ := x["file"].(string)
@@ -280,6 +280,19 @@ func (c *compiler) script(d *document, v any) *Script {
 		s.Code, s.Place = code, Place{File: name, Line: 1, Col: 1}
 	}
 	return s
+}
+
+// firstLine gives the place of the first line of a text: of a block, the line after its sign.
+func (c *compiler) firstLine(at Place) Place {
+	lines := strings.Split(c.src.Files[at.File], "\n")
+	if at.Line >= 1 && at.Line <= len(lines) && at.Col >= 1 && at.Col <= len(lines[at.Line-1]) && strings.ContainsRune("|>", rune(lines[at.Line-1][at.Col-1])) {
+		next := ""
+		if at.Line < len(lines) {
+			next = lines[at.Line]
+		}
+		return Place{File: at.File, Line: at.Line + 1, Col: 1 + len(next) - len(strings.TrimLeft(next, " "))}
+	}
+	return at
 }
 
 // prefix checks what URLs may begin with, so that https://good.example does not

@@ -48,6 +48,7 @@ type Model struct {
 	Timeout     time.Duration
 	Retries     int
 	Fallback    string
+	Place       Place
 }
 
 // Price is money for a million tokens.
@@ -161,7 +162,7 @@ func (t *Tool) Looks() bool {
 // Because is the argument in which a model says why, for reason_first.
 const Because = "because"
 
-// Script is JavaScript, and where it stands.
+// Script is JavaScript, and where its first line stands.
 type Script struct {
 	Code  string
 	Fetch []string // what URLs it may fetch begin with

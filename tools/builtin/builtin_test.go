@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton/core/coretest"
+	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
 	"stonebaton/core/project"
 	"stonebaton/engine"
@@ -47,10 +48,6 @@ builtin: {do: files.replace, in: [notes]}
 tool: both
 summary: Read a file of either folder when it is wanted.
 builtin: {do: files.read, in: [notes, plans]}
----
-tool: all
-summary: Read any file of the project when it is wanted.
-builtin: {do: files.read, in: [.]}
 ---
 tool: sums
 summary: Reckon exactly when figures are asked for.
@@ -130,8 +127,6 @@ func TestFilesAreListedReadAndSearched(t *testing.T) {
 	assert.Equal(t, []any{map[string]any{"path": "deep/tides.md", "line": 1.0, "text": "High water at noon."}}, b.ok("grep", map[string]any{"text": "WATER"}).Value)
 	assert.Equal(t, "A plan.", b.ok("both", map[string]any{"path": "plans/a.md"}).Value.(map[string]any)["text"])
 	b.refused("cat", map[string]any{"path": ".hidden"}, "begins with a dot are not for tools")
-	b.refused("all", map[string]any{"path": "./.env"}, "begins with a dot are not for tools")
-	assert.Equal(t, "A plan.", b.ok("all", map[string]any{"path": "./plans/a.md"}).Value.(map[string]any)["text"])
 	b.refused("cat", map[string]any{"path": "none.md"}, "there is no file none.md")
 	b.refused("cat", map[string]any{"path": "blob"}, "it is not a text")
 	b.refused("cat", map[string]any{"path": "plan.md", "from": 9.0}, "there is no line 9")
@@ -170,8 +165,8 @@ func TestAChangeIsShownAndCanBeUndone(t *testing.T) {
 	require.NoError(t, err)
 	assert.NoFileExists(t, filepath.Join(b.dir, "notes/new/note.md"))
 
-	b.refused("edit", map[string]any{"path": "plan.md", "old": "four", "new": "4"}, "the passage does not stand in plan.md")
-	b.refused("edit", map[string]any{"path": "plan.md", "old": "e", "new": "E"}, "stands in plan.md 3 times")
+	b.refused("edit", map[string]any{"path": "plan.md", "old": "four", "new": "4"}, "the passage is not in plan.md")
+	b.refused("edit", map[string]any{"path": "plan.md", "old": "e", "new": "E"}, "is in plan.md 3 times")
 	b.refused("save", map[string]any{"path": "big", "text": strings.Repeat("x", 2<<20)}, "a tool may write 1048576")
 }
 
@@ -302,4 +297,32 @@ func TestAPageIsReadAsText(t *testing.T) {
 			assert.Contains(t, bad.Say, say, path)
 		}
 	}
+}
+
+func TestAChangeIsLookedAtBeforeAnybodyIsAsked(t *testing.T) {
+	b := begin(t)
+	look := func(tool string, args map[string]any) (string, *loop.Failure) {
+		return b.h.Look(t.Context(), engine.Invocation{Project: b.p, Tool: b.p.Tools[tool], Args: args, Key: "k"})
+	}
+	for say, args := range map[string]map[string]any{
+		"the passage is not in plan.md":                                      {"path": "plan.md", "old": "four", "new": "4"},
+		"the passage is in plan.md 2 times; give more of the text around it": {"path": "plan.md", "old": "t", "new": "T"},
+		"there is no file none.md":                                           {"path": "none.md", "old": "a", "new": "b"},
+		"is outside the folders that may":                                    {"path": "../x.md", "old": "a", "new": "b"},
+	} {
+		_, bad := look("edit", args)
+		require.NotNil(t, bad, say)
+		assert.Contains(t, bad.Say, say)
+		assert.Equal(t, ledger.NotDone, bad.Outcome)
+	}
+	diff, bad := look("edit", map[string]any{"path": "plan.md", "old": "two", "new": "2"})
+	require.Nil(t, bad)
+	assert.Contains(t, diff, "-two\n+2\n")
+	assert.Equal(t, "one\ntwo\nthree\n", b.text("notes/plan.md"), "nothing was changed")
+	diff, bad = look("save", map[string]any{"path": "new.md", "text": "New.\n"})
+	require.Nil(t, bad)
+	assert.Contains(t, diff, "+New.")
+	assert.NoFileExists(t, filepath.Join(b.dir, "notes/new.md"))
+	assert.Equal(t, map[string]any{"path": "plan.md", "bytes": 12.0, "line": 2.0}, b.ok("edit", map[string]any{"path": "plan.md", "old": "two", "new": "2"}).Value)
+	assert.Equal(t, false, b.ok("save", map[string]any{"path": "plan.md", "text": "x"}).Value.(map[string]any)["created"])
 }

@@ -360,7 +360,11 @@ func (c call) change(f folder, p string) (loop.Result, *loop.Failure) {
 	whole := path.Join(f.name, p)
 	if old, err := c.records.Change(c.ctx, c.i.Key); err == nil && old.Undone == nil {
 		if is, err := readText(f.root, p); err == nil && old.After == string(ledger.HashOf([]byte(is))) {
-			return done(is, map[string]any{}, &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(is)), Log: "the same call had done it already", Undo: c.i.Key})
+			what := map[string]any{"created": old.Before == nil}
+			if c.i.Tool.Builtin.Do == "files.replace" {
+				what = map[string]any{"line": float64(strings.Count(is[:max(0, strings.Index(is, c.text("new")))], "\n") + 1)}
+			}
+			return done(is, what, &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(is)), Log: "the same call had done it already", Undo: c.i.Key})
 		}
 	}
 	e, err := c.edit(f, p)

@@ -119,7 +119,7 @@ func (h *Handler) explain(c *project.Command, d sandbox.Done, s sandbox.Spec) st
 	if c.Bare {
 		return ""
 	}
-	if near := h.neighbour(c, d.Stderr, s.Reads); near != "" {
+	if near := h.neighbour(d.Stderr, s.Reads); near != "" {
 		return fmt.Sprintf(". %s stands beside it, but a program reads only the files that its tool names: put what belongs together into a folder of its own, and name that under reads:", near)
 	}
 	low := strings.ToLower(string(d.Stderr))
@@ -145,15 +145,18 @@ func (h *Handler) explain(c *project.Command, d sandbox.Done, s sandbox.Spec) st
 
 // neighbour finds a file beside those of the command line that the program may not read
 // and that its last words name, as those of a failed import do.
-func (h *Handler) neighbour(c *project.Command, said []byte, reads []string) string {
+func (h *Handler) neighbour(said []byte, reads []string) string {
 	words := strings.FieldsFunc(text(said), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_' && r != '-' })
-	for _, f := range c.Files() {
-		list, err := os.ReadDir(filepath.Join(h.dir, filepath.Dir(f)))
+	for _, f := range reads {
+		if info, err := os.Stat(f); err != nil || info.IsDir() || !h.owns(f) {
+			continue
+		}
+		list, err := os.ReadDir(filepath.Dir(f))
 		if err != nil {
 			continue
 		}
 		for _, e := range list {
-			p := filepath.Join(h.dir, filepath.Dir(f), e.Name())
+			p := filepath.Join(filepath.Dir(f), e.Name())
 			stem := strings.TrimSuffix(e.Name(), filepath.Ext(e.Name()))
 			covered := slices.ContainsFunc(reads, func(r string) bool { rel, err := filepath.Rel(r, p); return err == nil && filepath.IsLocal(rel) })
 			if stem != "" && !covered && slices.Contains(words, stem) {
@@ -208,7 +211,7 @@ func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
 	}
 	s.Args[0] = program
 	s.Reads = append(s.Reads, program) // it alone: what stands beside it is not its own
-	for n, t := range c.Run[1:] { // a file that the tool names is the program, for an interpreter; what a value names is not
+	for n, t := range c.Run[1:] {      // a file that the tool names is the program, for an interpreter; what a value names is not
 		if p := h.file(c, t); p != "" {
 			s.Args[n+1] = p
 			s.Reads = append(s.Reads, p)
@@ -296,6 +299,17 @@ func (h *Handler) Check(t *project.Tool) error {
 			return fmt.Errorf("reads: %s would open the whole project, with its .env and its records", p)
 		}
 		reads = append(reads, h.place(p))
+	}
+	for _, a := range c.Run[1:] {
+		name := a.String()
+		if !a.Plain() || h.file(c, a) != "" || !strings.ContainsRune(name, '/') || !filepath.IsLocal(name) {
+			continue
+		}
+		if info, err := os.Stat(filepath.Join(h.dir, name)); err == nil && info.Mode().IsRegular() {
+			if rel, err := filepath.Rel(filepath.Join(h.dir, c.Base), filepath.Join(h.dir, name)); err == nil {
+				return fmt.Errorf("there is no %s beside the file that names it: paths count from there, so write %s", name, rel)
+			}
+		}
 	}
 	for _, p := range append(append([]string{}, c.Reads...), c.Writes...) {
 		if _, err := os.Stat(h.place(p)); err != nil {

@@ -108,9 +108,9 @@ func TestWithoutASandboxNothingIsKeptFromAProgram(t *testing.T) {
 
 func TestAProgramThatIsNotThere(t *testing.T) {
 	for spec, say := range map[string]string{
-		"command: {run: [./nothing]}":             "there is no program ./nothing in the project",
-		"command: {run: [no-such-program-xy]}":    `there is no program "no-such-program-xy" on this machine`,
-		"command: {run: [../outside]}":            "is outside the project",
+		"command: {run: [./nothing]}":          "there is no program ./nothing in the project",
+		"command: {run: [no-such-program-xy]}": `there is no program "no-such-program-xy" on this machine`,
+		"command: {run: [../outside]}":         "is outside the project",
 	} {
 		_, bad, _ := run(t, spec, map[string]any{"name": "../../bin/sh"}, nil)
 		require.NotNil(t, bad, spec)

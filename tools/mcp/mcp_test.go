@@ -309,7 +309,7 @@ func TestAChangedListIsNoticed(t *testing.T) {
 	list := project.Sources(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"" + srv.URL + "\"}\n"}})
 	_, err := s.Catalogue(t.Context(), list[0])
 	require.NoError(t, err)
-	server.RemoveTools("warnings")
+	server.RemoveTools("notices")
 	select {
 	case name := <-changed:
 		assert.Equal(t, "st", name)

@@ -27,6 +27,8 @@ func Declarations(t *project.Tool, state map[string]any) string {
 		fetch = `
 /** Sends a request and waits for the reply. Only where the tool allows it: script: {fetch: […]}. */
 declare function fetch(url: string, options?: {method?: string, headers?: Record<string, string>, body?: string}): {status: number, ok: boolean, headers: Record<string, string>, text: string, json(): any};
+/** The handle of a secret of .env or the environment, for headers and bodies of fetch: nothing else can open it. */
+declare function secret(name: string): string;
 `
 	}
 	return fmt.Sprintf(`// What a script of a tool may use. Its file is the body of a function: return the result.

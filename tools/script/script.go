@@ -4,6 +4,7 @@ package script
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -49,11 +50,17 @@ type Handler struct {
 func New(c *web.Client) *Handler { return &Handler{client: c} }
 
 const (
-	head = "(function(args, state, person, today, now, log, fetch) { 'use strict';"
+	head = "(function(args, state, person, today, now, log, fetch, secret) { 'use strict';"
 	tail = "\n})"
 )
 
-func compile(code string) (*goja.Program, error) { return goja.Compile("script", head+code+tail, true) }
+func compile(code string) (*goja.Program, error) { return goja.Compile(source, head+code+tail, true) }
+
+// source names the script in positions.
+const source = "script"
+
+// mistake is the head of what a script throws when it is wrong, not when it says no.
+var mistake = regexp.MustCompile(`^(TypeError|ReferenceError|RangeError|SyntaxError): `)
 
 var lineCol = regexp.MustCompile(`Line (\d+):(\d+) `)
 
@@ -63,17 +70,37 @@ func Check(t *project.Tool) *project.Problem {
 	if err == nil {
 		return nil
 	}
-	p := &project.Problem{Grade: project.Error, Place: t.Script.Place, Say: fmt.Sprintf("the script of %s cannot be compiled: %v", t.Name, err), Remedy: "It is the body of a function: use return for the result."}
-	if m := lineCol.FindStringSubmatch(err.Error()); m != nil {
+	p := &project.Problem{Grade: project.Error, Place: t.Script.Place, Tool: t.Name, Remedy: "It is the body of a function: use return for the result."}
+	say := strings.TrimPrefix(err.Error(), "SyntaxError: ")
+	if m := lineCol.FindStringSubmatch(say); m != nil {
 		line, _ := strconv.Atoi(m[1])
-		p.Say = strings.Replace(p.Say, m[0], "", 1)
-		if p.Line > 1 || strings.HasSuffix(p.File, ".yaml") {
-			p.Line += line // the block begins on the line after its key
-		} else {
-			p.Line = line
+		col, _ := strconv.Atoi(m[2])
+		_, say, _ = strings.Cut(say, m[0])
+		lines := strings.Split(t.Script.Code, "\n")
+		if line > len(lines) { // it ends too early
+			line, col = len(lines), 1
 		}
+		if line == 1 {
+			col -= len(head)
+		}
+		if awaited.MatchString(lines[line-1]) {
+			say, p.Remedy = "nothing here is asynchronous", "Omit await and async: fetch waits for its reply by itself."
+		}
+		p.Place = place(t.Script, line, max(1, col))
+		p.Text = strings.TrimSpace(lines[line-1])
 	}
+	p.Say = fmt.Sprintf("the script of %s cannot be compiled: %s", t.Name, say)
 	return p
+}
+
+var awaited = regexp.MustCompile(`\bawait\b`)
+
+// place gives where a line of a script stands in its file.
+func place(s *project.Script, line, col int) project.Place {
+	at := s.Place
+	at.Line += line - 1
+	at.Col += col - 1 // behind its key, or the indentation of its block
+	return at
 }
 
 // running is one call of a script.
@@ -86,6 +113,8 @@ type running struct {
 	mu      sync.Mutex // a script that does not stop is left behind, and may go on writing
 	log     strings.Builder
 	fetched []string
+	failed  string            // where the script threw
+	secrets map[string]string // handle → name
 }
 
 // grace is how long a script that was interrupted may take to stop.
@@ -115,13 +144,31 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		var e end
 		defer func() {
 			if x := recover(); x != nil {
-				e = end{class: "script", no: fmt.Sprintf("the script broke down: %v", x)}
+				e = end{class: "script", no: fmt.Sprintf("the script panicked: %v", x)}
 			}
 			ended <- e
 		}()
 		v, err := h.run(ctx, r, prog, i)
 		if e.value = v; err != nil {
 			e.class, e.no = why(err)
+			var thrown *goja.Exception
+			if errors.As(err, &thrown) {
+				for _, fr := range thrown.Stack() {
+					if pos := fr.Position(); fr.SrcName() == source && pos.Line > 0 {
+						if pos.Line == 1 {
+							pos.Column -= len(head)
+						}
+						at := place(i.Tool.Script, pos.Line, max(1, pos.Column)).String()
+						r.mu.Lock()
+						r.failed = at
+						r.mu.Unlock()
+						if mistake.MatchString(e.no) && i.Tool.Script.Place.File != "" {
+							e.no += " (" + at + ")"
+						}
+						break
+					}
+				}
+			}
 		}
 	})
 	sample := []metrics.Sample{{Name: heapMetric}}
@@ -147,7 +194,7 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		case <-late:
 			stop("the script had not ended after %s and was interrupted", time.Since(began).Round(time.Millisecond))
 		case <-stuck:
-			return fail("timeout", "%s; it stands in one step that does not end and is left behind", over)
+			return fail("timeout", "%s; it is in one step that does not end, and is left behind", over)
 		case <-tick.C:
 			metrics.Read(sample)
 			if now := sample[0].Value.Uint64(); over == "" && now > before+maxHeap {
@@ -203,10 +250,10 @@ func why(err error) (class, say string) {
 func (r *running) sent() *ledger.Sent {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.log.Len() == 0 && len(r.fetched) == 0 {
+	if r.log.Len() == 0 && len(r.fetched) == 0 && r.failed == "" {
 		return nil
 	}
-	return &ledger.Sent{Method: "SCRIPT", Body: strings.Join(r.fetched, "\n"), Log: r.log.String()}
+	return &ledger.Sent{Method: "SCRIPT", URL: r.failed, Body: strings.Join(r.fetched, "\n"), Log: r.log.String()}
 }
 
 // said gives the message of what a script threw, without its class or stack. To ask
@@ -356,7 +403,7 @@ func (h *Handler) run(ctx context.Context, r *running, prog program, i engine.In
 		return goja.Undefined()
 	}))
 	if allowed := i.Tool.Script.Fetch; len(allowed) > 0 {
-		params = append(params, vm.ToValue(h.fetcher(ctx, r, allowed)))
+		params = append(params, vm.ToValue(h.fetcher(ctx, r, allowed)), vm.ToValue(h.secret(r)))
 	}
 	out, err := call(goja.Undefined(), params...)
 	if err != nil {
@@ -368,6 +415,9 @@ func (h *Handler) run(ctx context.Context, r *running, prog program, i engine.In
 	text, err := stringify(goja.Undefined(), out)
 	if err != nil {
 		return nil, err
+	}
+	if _, promised := out.Export().(*goja.Promise); promised {
+		return nil, errors.New("the script returned a promise, and nothing here is asynchronous: omit async and await; fetch waits for its reply by itself")
 	}
 	if goja.IsUndefined(text) {
 		return nil, errors.New("the result is not JSON: return an object, a list, a text or a number")
@@ -423,6 +473,47 @@ func give(vm *goja.Runtime, v any) (goja.Value, error) {
 
 const heapMetric = "/memory/classes/heap/objects:bytes"
 
+// secret gives the function secret: the handle of a value that fetch alone can open. The
+// script itself never sees the value.
+func (h *Handler) secret(r *running) func(goja.FunctionCall) goja.Value {
+	return func(c goja.FunctionCall) goja.Value {
+		name := c.Argument(0).String()
+		if _, err := h.client.Expand("${secret:" + name + "}"); err != nil {
+			panic(r.vm.NewGoError(err))
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if r.secrets == nil {
+			r.secrets = map[string]string{}
+		}
+		for handle, n := range r.secrets {
+			if n == name {
+				return r.vm.ToValue(handle)
+			}
+		}
+		handle := "‹secret " + name + " " + rand.Text() + "›" // that nothing else can hold
+		r.secrets[handle] = name
+		return r.vm.ToValue(handle)
+	}
+}
+
+// opened puts the values of secrets in the place of their handles.
+func (h *Handler) opened(r *running, text string) (string, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for handle, name := range r.secrets {
+		if !strings.Contains(text, handle) {
+			continue
+		}
+		v, err := h.client.Expand("${secret:" + name + "}")
+		if err != nil {
+			return "", err
+		}
+		text = strings.ReplaceAll(text, handle, v)
+	}
+	return text, nil
+}
+
 // maxFetch bounds one reply that a script fetches.
 const maxFetch = 4 << 20
 
@@ -450,12 +541,19 @@ func (h *Handler) fetcher(ctx context.Context, r *running, allowed []string) fun
 		if !may(address) {
 			throw("fetch: %s is not among the addresses that the tool allows: %s", address, strings.Join(allowed, ", "))
 		}
-		req, err := http.NewRequestWithContext(ctx, strings.ToUpper(opt.Method), address, strings.NewReader(opt.Body))
+		open := func(text string) string {
+			out, err := h.opened(r, text)
+			if err != nil {
+				throw("fetch: %v", err)
+			}
+			return out
+		}
+		req, err := http.NewRequestWithContext(ctx, strings.ToUpper(opt.Method), address, strings.NewReader(open(opt.Body)))
 		if err != nil {
 			throw("fetch: %v", err)
 		}
 		for k, v := range opt.Headers {
-			req.Header.Set(k, v)
+			req.Header.Set(k, open(v))
 		}
 		// what was sent may have been done, until a reply says that it was not
 		writes := req.Method != http.MethodGet && req.Method != http.MethodHead

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stonebaton/core/coretest"
 	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
@@ -56,7 +57,7 @@ func TestAScriptThatFails(t *testing.T) {
 		"throws in throwing": {"throw {get message() { throw 1 }}", "script", "threw something that cannot be shown"},
 		"throws a proxy":     {"throw new Proxy({}, {get() { throw 2 }})", "script", "threw something that cannot be shown"},
 		"loops in throwing":  {"throw {get message() { for (;;); }}", "timeout", "was interrupted"},
-		"does not stop":      {`return /^(a+)+\1$/.test('a'.repeat(40) + 'b')`, "timeout", "it stands in one step that does not end and is left behind"},
+		"does not stop":      {`return /^(a+)+\1$/.test('a'.repeat(40) + 'b')`, "timeout", "it is in one step that does not end, and is left behind"},
 		"a long text":        {"return 'x'.repeat(1e9)", "script", "what repeat makes would have more than"},
 		"a wide text":        {"return 'x'.padEnd(1e9)", "script", "what padEnd makes"},
 		"a long list":        {"return new Array(1e9).fill(0)", "script", "the Array would have more than 20000000 elements"},
@@ -103,10 +104,40 @@ func TestWhatAScriptSentMayHaveBeenDone(t *testing.T) {
 	}
 }
 
-func TestCheckNamesTheLine(t *testing.T) {
-	p := script.Check(&project.Tool{Name: "t", Script: &project.Script{Code: "const a = 1\nreturn a +* 2\n", Place: project.Place{File: "tools/t.yaml", Line: 10, Col: 9}}})
-	require.NotNil(t, p)
-	assert.Equal(t, 12, p.Line)
+func TestErrorsNameTheLine(t *testing.T) {
+	const tool = "tool: t\nsummary: Reckon a sum when one is asked for.\n"
+	at := func(text string) (*project.Problem, string) {
+		t.Helper()
+		src := project.Source{Files: map[string]string{project.Main: coretest.Main, "t.yaml": tool + text, "t.js": "const a = 1\nreturn b\n", "w.js": "const a = 1\nreturn a +* 2\n", "e.js": "if (1) {\n"}}
+		p, probs := project.Compile(src)
+		require.NotNil(t, p, "%v", probs)
+		if bad := script.Check(p.Tools["t"]); bad != nil {
+			return bad, bad.Place.String()
+		}
+		_, bad := tooltest.Call(t, script.New(nil), p, "t", nil)
+		require.NotNil(t, bad)
+		require.NotNil(t, bad.Sent)
+		return nil, bad.Sent.URL + " " + bad.Say
+	}
+	for text, want := range map[string]string{
+		"script: |\n  const a = 1\n  return a +* 2\n":                               "t.yaml:5:13",
+		"script: return 1 +* 2\n":                                                   "t.yaml:3:19",
+		"script:\n  fetch: [\"http://127.0.0.1/\"]\n  code: |\n    return 1 +* 2\n": "t.yaml:6:15",
+		"script: {file: w.js}\n":                                                    "w.js:2:11",
+		"script: {file: e.js}\n":                                                    "e.js:2:1",
+		"script: |\n  const a = 1\n  return b\n":                                    "t.yaml:5:10 ReferenceError: b is not defined (t.yaml:5:10)",
+		"script: {file: t.js}\n":                                                    "t.js:2:8 ReferenceError: b is not defined (t.js:2:8)",
+		"script: throw new Error('no')\n":                                           "t.yaml:3:15 no",
+	} {
+		_, got := at(text)
+		assert.Equal(t, want, got, text)
+	}
+	p, _ := at("script: |\n  const r = await fetch('http://127.0.0.1/')\n  return r\n")
+	assert.Equal(t, "the script of t cannot be compiled: nothing here is asynchronous", p.Say)
+	assert.Equal(t, "Omit await and async: fetch waits for its reply by itself.", p.Remedy)
+	_, bad := call(t, "const f = async () => 1; return f()", time.Minute)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "the script returned a promise, and nothing here is asynchronous")
 	assert.Nil(t, script.Check(&project.Tool{Script: &project.Script{Code: "return 1"}}))
 }
 
@@ -146,4 +177,23 @@ func TestDeclarationsAreTyped(t *testing.T) {
 	assert.Contains(t, d, `"length_m"?: number;`)
 	assert.NotContains(t, d, "function fetch")
 	assert.Contains(t, script.Declarations(nil, nil), "function fetch")
+}
+
+func TestASecretIsOpenedByFetchAlone(t *testing.T) {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		raw, _ := io.ReadAll(r.Body)
+		fmt.Fprintf(w, `{"key":%q,"body":%q}`, r.Header.Get("Authorization"), raw)
+	}))
+	defer srv.Close()
+	p := tooltest.Project(t, "tool: look_out\nsummary: Look something up when it is asked for.\neffect: read\nscript:\n  fetch: [\""+srv.URL+"/\"]\n  code: |\n"+
+		"    const key = secret('K'); log(key)\n    const r = fetch('"+srv.URL+"/', {method: 'POST', body: 'k=' + key, headers: {Authorization: 'Bearer ' + key}})\n    return {sent: r.json(), seen: key, again: secret('K') === key}\n", nil)
+	r, bad := tooltest.Call(t, script.New(web.New(&tooltest.Secrets{})), p, "look_out", nil)
+	require.Nil(t, bad, "%+v", bad)
+	got := r.Value.(map[string]any)
+	assert.Equal(t, map[string]any{"key": "Bearer the-value", "body": "k=the-value"}, got["sent"])
+	assert.NotContains(t, got["seen"], "the-value")
+	assert.NotContains(t, r.Sent.Log, "the-value")
+	assert.Equal(t, true, got["again"])
+	_, bad = call(t, "return secret('K')", time.Minute)
+	require.NotNil(t, bad, "without fetch there is nothing to open it with")
 }

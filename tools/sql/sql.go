@@ -4,6 +4,8 @@
 package sql
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/csv"
@@ -23,7 +25,6 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-	_ "modernc.org/sqlite" // the driver
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
@@ -32,6 +33,7 @@ import (
 	"stonebaton/core/schema"
 	"stonebaton/core/value"
 	"stonebaton/engine"
+	"stonebaton/sqlite"
 	"stonebaton/tools"
 )
 
@@ -90,7 +92,7 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		if ctx.Err() != nil {
 			return fail("timeout", "the query had not ended after %s", i.Tool.Timeout)
 		}
-		return fail("query", "%s", explain(err))
+		return fail("query", "%s", explain(db, err))
 	}
 	sent.Bytes = int64(len(rows))
 	if q.One {
@@ -159,6 +161,9 @@ func read(ctx context.Context, db *sqlx.DB, q *project.SQL, params []any) (out [
 	if strings.Contains(strings.TrimRight(strings.TrimSpace(unquoted(q.Query)), ";"), ";") {
 		return nil, false, errors.New("one query at a time: there is a ; within it")
 	}
+	if attach.MatchString(unquoted(q.Query)) {
+		return nil, false, errors.New("the query was refused: no other file can be opened here")
+	}
 	rows, err := db.QueryxContext(ctx, q.Query, params...)
 	if err != nil {
 		return nil, false, err
@@ -202,19 +207,63 @@ func plain(v any) any {
 	return v
 }
 
-// explain words an error of SQLite for whoever wrote the query.
-func explain(err error) string {
-	s := strings.TrimPrefix(err.Error(), "SQL logic error: ")
-	switch {
-	case strings.Contains(s, "readonly") || strings.Contains(s, "not authorized"):
+// explain words an error of SQLite for whoever wrote the query. Where a name is unknown it
+// lists those there are.
+func explain(db *sqlx.DB, err error) string {
+	switch sqlite.Code(err) {
+	case sqlite.ReadOnly, sqlite.Auth:
 		return "the query was refused: tables are only read here"
-	case strings.Contains(s, "too many attached") || strings.Contains(s, "unable to open database"):
+	case sqlite.CannotOpen:
 		return "the query was refused: no other file can be opened here"
 	}
+	s := strings.TrimPrefix(err.Error(), "SQL logic error: ")
 	if i := strings.LastIndex(s, " ("); i > 0 {
 		s = s[:i]
 	}
-	return "the query cannot be run: " + s
+	m := unknown.FindStringSubmatch(s)
+	if m == nil {
+		return "the query cannot be run: " + s
+	}
+	tables := contents(db)
+	var all, columns []string
+	for _, t := range tables {
+		all = append(all, t.name+" ("+strings.Join(t.columns, ", ")+")")
+		columns = append(columns, t.columns...)
+	}
+	names := columns
+	if m[1] == "table" {
+		names = nil
+		for _, t := range tables {
+			names = append(names, t.name)
+		}
+	}
+	name := m[2][strings.LastIndexByte(m[2], '.')+1:]
+	return fmt.Sprintf("the query cannot be run: there is no %s %s.%s There is: %s", m[1], m[2], near.Hint(name, names), strings.Join(all, "; "))
+}
+
+var unknown = regexp.MustCompile(`^no such (column|table): (\S+)`)
+
+// attach is a query that would open another file.
+var attach = regexp.MustCompile(`(?i)^\s*(attach|vacuum)\b`)
+
+type table struct {
+	name    string
+	columns []string
+}
+
+// contents lists the tables of a database with their columns.
+func contents(db *sqlx.DB) []table {
+	var rows []struct{ Name, Column string }
+	// without it the error is told alone
+	_ = db.Select(&rows, `SELECT m.name, c.name AS "column" FROM sqlite_master m, pragma_table_info(m.name) c WHERE m.type IN ('table', 'view') AND m.name NOT LIKE 'sqlite_%' ORDER BY m.name, c.cid`)
+	var out []table
+	for _, r := range rows {
+		if n := len(out); n == 0 || out[n-1].name != r.Name {
+			out = append(out, table{name: r.Name})
+		}
+		out[len(out)-1].columns = append(out[len(out)-1].columns, r.Column)
+	}
+	return out
 }
 
 // Check says what keeps a tool's query from being run: a file that is not there or
@@ -233,7 +282,7 @@ func (h *Handler) Check(ctx context.Context, t *project.Tool) error {
 	}
 	rows, err := db.QueryxContext(ctx, "EXPLAIN "+t.SQL.Query, params...)
 	if err != nil {
-		return errors.New(explain(err))
+		return errors.New(explain(db, err))
 	}
 	return rows.Close()
 }
@@ -295,9 +344,9 @@ func (h *Handler) load(q *project.SQL) (*sqlx.DB, error) {
 		if err != nil {
 			return nil, err
 		}
-		return connect("file:"+strings.NewReplacer("?", "%3f", "#", "%23", "%", "%25").Replace(path)+"?mode=ro&", 4)
+		return connect(4, path, "mode=ro", "_pragma=query_only(1)")
 	}
-	db, err := connect("file::memory:?", 1)
+	db, err := connect(1, sqlite.Memory)
 	if err != nil {
 		return nil, err
 	}
@@ -311,12 +360,8 @@ func (h *Handler) load(q *project.SQL) (*sqlx.DB, error) {
 	return db, err
 }
 
-func connect(dsn string, many int) (*sqlx.DB, error) {
-	only := ""
-	if strings.Contains(dsn, "mode=ro") {
-		only = "&_pragma=query_only(1)"
-	}
-	db, err := sqlx.Open("sqlite", dsn+"_pragma=busy_timeout(2000)&_pragma=trusted_schema(0)"+only)
+func connect(many int, path string, params ...string) (*sqlx.DB, error) {
+	db, err := sqlx.Open("sqlite", sqlite.DSN(path, append(params, "_pragma=busy_timeout(2000)", "_pragma=trusted_schema(0)")...))
 	if err != nil {
 		return nil, err
 	}
@@ -363,7 +408,7 @@ func (h *Handler) table(db *sqlx.DB, name, file string) error {
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit it says that there is nothing to do
 	if _, err := tx.Exec("CREATE TABLE " + table + " (" + strings.Join(quotedNames, ", ") + ")"); err != nil {
-		return fmt.Errorf("%s cannot be a table: %s", file, explain(err))
+		return fmt.Errorf("%s cannot be a table: %s", file, explain(db, err))
 	}
 	ins, err := tx.Preparex("INSERT INTO " + table + " VALUES (" + strings.TrimSuffix(strings.Repeat("?,", len(columns)), ",") + ")")
 	if err != nil {
@@ -379,9 +424,12 @@ func (h *Handler) table(db *sqlx.DB, name, file string) error {
 }
 
 func fromCSV(f *os.File, tabs bool) ([]string, [][]any, error) {
-	r := csv.NewReader(f)
+	in := bufio.NewReader(f)
+	r := csv.NewReader(in)
 	if tabs {
 		r.Comma, r.LazyQuotes = '\t', true
+	} else if head, _ := in.Peek(4096); bytes.Count(firstLine(head), []byte(";")) > bytes.Count(firstLine(head), []byte(",")) {
+		r.Comma = ';' // as programs write it where the comma is in the numbers
 	}
 	all, err := r.ReadAll()
 	if err != nil {
@@ -421,6 +469,11 @@ func fromCSV(f *os.File, tabs bool) ([]string, [][]any, error) {
 		rows = append(rows, out)
 	}
 	return head, rows, nil
+}
+
+func firstLine(b []byte) []byte {
+	line, _, _ := bytes.Cut(b, []byte("\n"))
+	return line
 }
 
 // number says whether a cell may stand in a column of numbers: a decimal one, or none.

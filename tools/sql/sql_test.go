@@ -117,9 +117,9 @@ func TestNothingCanBeWrittenAndNoOtherFileOpened(t *testing.T) {
 		"WITH x AS (SELECT 1) INSERT INTO entry VALUES ('a', 'b')": "tables are only read here",
 		"SELECT 1; DROP TABLE entry":                               "one query at a time",
 		"SELECT 1; ATTACH '" + outside + "' AS o":                  "one query at a time",
-		"SELECT * FROM nowhere":                                    "no such table: nowhere",
+		"SELECT * FROM nowhere":                                    "there is no table nowhere. There is: entry (at, what)",
 		"SELECT * FROM entry WHERE at = :naem":                     ":naem, which is no argument",
-		"SELECT wat FROM entry":                                    "no such column: wat",
+		"SELECT wat FROM entry":                                    `there is no column wat. Did you mean "at"`,
 	} {
 		_, bad := ask(t, dir, "sql: {database: data/log.db, query: \""+query+"\"}", map[string]any{"name": "x"})
 		if assert.NotNil(t, bad, query) {
@@ -161,5 +161,24 @@ func TestFilesThatCannotBeTables(t *testing.T) {
 		if assert.NotEmpty(t, probs, spec) {
 			assert.Contains(t, probs[len(probs)-1].Say, say)
 		}
+	}
+}
+
+func TestATableThatASpreadsheetWrote(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "data"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "data", "t.csv"), []byte("berth;length_m;note\nC4;52;\"deep, and sheltered\"\n"), 0o600))
+	r, bad := ask(t, dir, "sql: {tables: {t: data/t.csv}, query: \"SELECT * FROM t WHERE length_m > 50\", one: true}", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, map[string]any{"berth": "C4", "length_m": 52.0, "note": "deep, and sheltered"}, r.Value)
+}
+
+func TestAFolderMayHaveAnyName(t *testing.T) {
+	for _, name := range []string{"Hafen büro", "100% ?#x", "日誌"} {
+		dir := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.CopyFS(dir, os.DirFS(folder(t))))
+		r, bad := ask(t, dir, "sql: {database: data/log.db, query: SELECT count(*) AS n FROM entry, one: true}", nil)
+		require.Nil(t, bad, "%s: %+v", name, bad)
+		assert.NotNil(t, r.Value)
 	}
 }
