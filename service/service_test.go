@@ -139,6 +139,27 @@ func TestTheConversationOfASession(t *testing.T) {
 	assert.Equal(t, "berths", s.Agent, "the session goes on with the last holder")
 }
 
+func TestTheConversationHasTheAnswerOfADirectTool(t *testing.T) {
+	r := run(t, strings.Replace(coretest.Main, "summary: Tell when the tide is high.\neffect: read", "summary: Tell when the tide is high.\neffect: read\ndirect: true", 1))
+	one := r.say("Tell me the tide.")
+	require.Equal(t, "high", one.Run.Answer)
+	var s api.Session
+	_, _, body := r.get("/api/sessions/" + one.Run.Session)
+	require.NoError(t, json.Unmarshal([]byte(body), &s))
+	require.Len(t, s.Talk, 2)
+	assert.Equal(t, []string{"agent", "desk", "high", "t1.c1"}, []string{s.Talk[1].Who, s.Talk[1].Agent, s.Talk[1].Text, s.Talk[1].Step})
+	two := r.say(`Look up the vessel "Petrel" by its name.`)
+	_, _, body = r.get("/api/sessions/" + two.Run.Session)
+	require.NoError(t, json.Unmarshal([]byte(body), &s))
+	n := 0
+	for _, said := range s.Talk {
+		if said.Text == two.Run.Answer {
+			n++
+		}
+	}
+	assert.Equal(t, 1, n, "an answer in a model's own words stands there once")
+}
+
 func TestAHeldRunIsSettledOnce(t *testing.T) {
 	r := run(t, coretest.Main)
 	one := r.say(`Look up the vessel "Petrel" by its name, then reserve the berth C4.`)

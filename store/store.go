@@ -197,8 +197,19 @@ func (s *Store) Append(ctx context.Context, b engine.Batch) error {
 	}
 	row := rowOf(b.Run, b.Head)
 	return s.write.do(ctx, func(t *tx) error {
-		if err := t.do(setHead, row); err != nil {
+		n, err := t.changed(setHead, row)
+		if err != nil {
 			return err
+		}
+		if n != 1 {
+			return engine.ErrNoRun
+		}
+		var newest int64
+		if err := t.get(&newest, newestEvent, named{"run": b.Run}); err != nil {
+			return err
+		}
+		if newest+1 != b.Events[0].Seq {
+			return engine.ErrConflict
 		}
 		return t.append(rows)
 	})

@@ -17,6 +17,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 	"stonebaton/engine"
+	"stonebaton/engine/logtest"
 	"stonebaton/store"
 )
 
@@ -296,4 +297,34 @@ func TestAFolderThatCannotBeWritten(t *testing.T) {
 	require.ErrorContains(t, err, "stonebaton.db cannot be opened")
 	require.NoError(t, os.Remove(filepath.Join(dir, "stonebaton.db")))
 	open(t, dir).Close()
+}
+
+func TestAStoreIsALog(t *testing.T) {
+	logtest.Run(t, func(t *testing.T) engine.Log {
+		s := open(t, t.TempDir())
+		t.Cleanup(func() { s.Close() })
+		return s
+	})
+}
+
+func TestAFolderMayHaveAnyName(t *testing.T) {
+	for _, name := range []string{"Hafen büro", "100%", "a?b#c", "日誌"} {
+		s := open(t, filepath.Join(t.TempDir(), name))
+		require.NoError(t, s.Open(ctx, opening("aa", 1, true, "hello")), name)
+		require.NoError(t, s.Close())
+	}
+}
+
+func TestWhatMayRunOutsideTheSandboxIsKept(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	require.NoError(t, s.SetTrust(ctx, "h1", "starts x", ""))
+	require.NoError(t, s.SetTrust(ctx, "h2", "starts y", ""))
+	require.NoError(t, s.SetTrust(ctx, "h2", "starts y", "ann"))
+	require.NoError(t, s.Close())
+	s = open(t, dir)
+	defer s.Close()
+	known, err := s.Trusted(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[ledger.Hash]bool{"h1": false, "h2": true}, known)
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
+	"slices"
 	"sort"
 	"strings"
 
@@ -231,13 +232,13 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 	case *kind.MultipleOf:
 		return one("must be a multiple of %s, not %s", num(k.Want), num(k.Got))
 	case *kind.MinLength:
-		return one("must have at least %d characters, not %d", k.Want, k.Got)
+		return one("must have at least %s, not %d", characters(k.Want), k.Got)
 	case *kind.MaxLength:
-		return one("must have at most %d characters, not %d", k.Want, k.Got)
+		return one("must have at most %s, not %d", characters(k.Want), k.Got)
 	case *kind.MinItems:
 		return one("must have at least %d entries, not %d", k.Want, k.Got)
 	case *kind.MaxItems:
-		return one("must have at most %d entries, not %d", k.Want, k.Got)
+		return one("must have at most %s, not %d", entries(k.Want), k.Got)
 	case *kind.FalseSchema:
 		return one("is not allowed here")
 	case *kind.UniqueItems:
@@ -257,11 +258,11 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 	case *kind.Contains:
 		return one("must have an entry that fits%s", such(doc, inner(sub, "contains")))
 	case *kind.MinContains:
-		return one("must have at least %s that fit%s, not %d", entries(k.Want), such(doc, inner(sub, "contains")), len(k.Got))
+		return one("must have at least %s of the kind that is wanted%s, not %d", entries(k.Want), such(doc, inner(sub, "contains")), len(k.Got))
 	case *kind.MaxContains:
-		return one("must have at most %s that fit%s, not %d", entries(k.Want), such(doc, inner(sub, "contains")), len(k.Got))
+		return one("must have at most %s of the kind that is wanted%s, not %d", entries(k.Want), such(doc, inner(sub, "contains")), len(k.Got))
 	case *kind.Not:
-		return one("must not be what it is%s", described(sub))
+		return one("is one of the values that are not allowed%s", described(sub))
 	case *kind.OneOf:
 		if len(k.Subschemas) > 0 {
 			return one("fits more than one of its alternatives; it must fit exactly one%s", described(sub))
@@ -299,6 +300,20 @@ func alternatives(e *jsonschema.ValidationError, doc map[string]any, path string
 			best = f
 		}
 	}
+	if len(best) == 1 && len(e.Causes) > 1 && best[0].Path == path {
+		all := true
+		var says []string
+		for _, c := range e.Causes { // each alternative says in a few words what it wants
+			f := explain(c, doc)
+			all = all && len(f) == 1 && f[0].Path == path
+			if all && !slices.Contains(says, f[0].Say) {
+				says = append(says, f[0].Say)
+			}
+		}
+		if all {
+			return []Fault{{Path: path, Say: strings.Join(says, "; or ")}}
+		}
+	}
 	if len(best) == 0 {
 		return []Fault{{Path: path, Say: "fits none of its alternatives" + described(sub)}}
 	}
@@ -328,6 +343,13 @@ func entries(n int) string {
 		return "1 entry"
 	}
 	return fmt.Sprintf("%d entries", n)
+}
+
+func characters(n int) string {
+	if n == 1 {
+		return "1 character"
+	}
+	return fmt.Sprintf("%d characters", n)
 }
 
 func fields(n int) string {

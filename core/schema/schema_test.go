@@ -1,6 +1,7 @@
 package schema_test
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -57,4 +58,39 @@ func TestNoSchemaTakesEverything(t *testing.T) {
 	var s *schema.Schema
 	assert.Empty(t, s.Check(map[string]any{"a": 1}))
 	assert.Nil(t, s.Doc())
+}
+
+func TestEveryKeywordHasItsSentence(t *testing.T) {
+	for _, c := range [][3]string{
+		{`{"type":"array","uniqueItems":true}`, `[1,1]`, "must not repeat an entry; entries 1 and 2 are the same"},
+		{`{"type":"array","minItems":2}`, `[1]`, "must have at least 2 entries, not 1"},
+		{`{"type":"array","maxItems":1}`, `[1,2]`, "must have at most 1 entry, not 2"},
+		{`{"type":"array","contains":{"type":"number"}}`, `["a"]`, "must have an entry that fits, such as 46.5"},
+		{`{"type":"array","contains":{"type":"number"},"maxContains":1}`, `[1,2]`, "must have at most 1 entry of the kind that is wanted, such as 46.5, not 2"},
+		{`{"type":"object","minProperties":1}`, `{}`, "must have at least 1 field, not 0"},
+		{`{"type":"object","maxProperties":1}`, `{"a":1,"b":2}`, "must have at most 1 field, not 2"},
+		{`{"type":"object","dependentRequired":{"a":["b"]}}`, `{"a":1}`, "b is missing; it is needed where a is given"},
+		{`{"type":"object","propertyNames":{"pattern":"^a"}}`, `{"b":1}`, "b is not a name that is allowed here"},
+		{`{"type":"object","additionalProperties":false,"properties":{"a":{}}}`, `{"b":1}`, `b is not known here; did you mean "a"?`},
+		{`{"type":"object","unevaluatedProperties":false}`, `{"b":1}`, "b is not allowed here"},
+		{`{"type":"number","multipleOf":5}`, `7`, "must be a multiple of 5, not 7"},
+		{`{"type":"number","exclusiveMinimum":5}`, `5`, "must be more than 5, not 5"},
+		{`{"type":"number","exclusiveMaximum":5}`, `5`, "must be less than 5, not 5"},
+		{`{"not":{"type":"number"}}`, `5`, "is one of the values that are not allowed"},
+		{`{"const":5}`, `6`, "must be 5, not 6"},
+		{`{"enum":[1,2]}`, `3`, "must be one of 1, 2, not 3"},
+		{`{"anyOf":[{"type":"string"},{"type":"boolean"}]}`, `5`, "must be a string, not a number; or must be a boolean, not a number"},
+		{`{"oneOf":[{"type":"number"},{"minimum":1}]}`, `5`, "fits more than one of its alternatives; it must fit exactly one"},
+		{`{"if":{"type":"number"},"then":{"minimum":9}}`, `5`, "must be at least 9, not 5"},
+		{`{"type":"string","minLength":1}`, `""`, "must have at least 1 character, not 0"},
+		{`{"type":"string","maxLength":2}`, `"xxx"`, "must have at most 2 characters, not 3"},
+		{`{"type":"string","format":"email"}`, `"x"`, "must be a mail address, not x"},
+	} {
+		var doc map[string]any
+		require.NoError(t, json.Unmarshal([]byte(c[0]), &doc))
+		s, err := schema.Compile(doc)
+		require.NoError(t, err, c[0])
+		_, faults := s.CheckJSON([]byte(c[1]))
+		assert.Equal(t, c[2], schema.Say(faults), c[0])
+	}
 }

@@ -143,3 +143,38 @@ func TestWhatGoesWrongOnTheWire(t *testing.T) {
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "MODEL_URL")
 }
+
+func TestAURLMayHaveAQuery(t *testing.T) {
+	var got string
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		got = r.URL.String()
+		stream(`{"choices":[{"delta":{"content":"x"},"finish_reason":"stop"}]}`, "[DONE]")(w, r)
+	}))
+	defer srv.Close()
+	for url, want := range map[string]string{"/v1?api-version=2026-10-01": "/v1/chat/completions?api-version=2026-10-01", "/v1/": "/v1/chat/completions", "": "/chat/completions"} {
+		_, bad, _ := ask(t, srv.URL+url, time.Minute)
+		require.Nil(t, bad, "%+v", bad)
+		assert.Equal(t, want, got)
+	}
+}
+
+func TestReasoningIsKeptApartFromTheAnswer(t *testing.T) {
+	for _, field := range []string{"reasoning_content", "reasoning"} {
+		srv := httptest.NewServer(stream(`{"choices":[{"delta":{"`+field+`":"Let me "}}]}`, `{"choices":[{"delta":{"`+field+`":"think."}}]}`, `{"choices":[{"delta":{"content":"Yes."},"finish_reason":"stop"}]}`, "[DONE]"))
+		r, bad, words := ask(t, srv.URL, time.Minute)
+		srv.Close()
+		require.Nil(t, bad)
+		assert.Equal(t, "Let me think.", r.Reasoning)
+		assert.Equal(t, "Yes.", r.Text)
+		assert.Equal(t, "Yes.", words, "nor is it passed on as words")
+	}
+}
+
+func TestWhatIsNotSetIsNotSent(t *testing.T) {
+	raw, err := json.Marshal(chat.Encode(prompt.Request{}, "m"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), "temperature")
+	raw, err = json.Marshal(chat.Encode(prompt.Request{Temperature: new(0.0)}, "m"))
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), `"temperature":0`)
+}
