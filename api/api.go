@@ -191,7 +191,7 @@ type Model struct {
 	Output   float64 `json:"price_output"`
 }
 
-// ModelTest is what came of asking a model one question.
+// ModelTest is the result of asking a model one question.
 type ModelTest struct {
 	ID     string          `json:"id"`
 	Status string          `json:"status"` // answers or fails
@@ -242,7 +242,7 @@ type Try struct {
 	State value.Object `json:"state,omitempty"`
 }
 
-// Tried is what came of a try.
+// Tried is the result of a try.
 type Tried struct {
 	ID      int64          `json:"id,omitempty"` // its number in the history; none where it is not kept
 	Tool    string         `json:"tool"`

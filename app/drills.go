@@ -54,7 +54,7 @@ type UnknownDrillError struct {
 }
 
 func (e *UnknownDrillError) Error() string {
-	return fmt.Sprintf("there is no drill %q.%s", e.Name, near.Hint(e.Name, e.Have))
+	return fmt.Sprintf("unknown drill %q.%s", e.Name, near.Hint(e.Name, e.Have))
 }
 
 // RunDrills runs drills in memory, several side by side, and tells of each as

@@ -300,7 +300,7 @@ func (ps *Projects) watch(ctx context.Context) error {
 	add := func() {
 		_ = filepath.WalkDir(ps.dir, func(p string, e fs.DirEntry, err error) error {
 			if err != nil || !e.IsDir() {
-				return nil // a folder that vanished is no folder to watch
+				return nil // a folder that vanished need not be watched
 			}
 			if p != ps.dir && project.Apart(e.Name()) {
 				return fs.SkipDir

@@ -188,7 +188,7 @@ func (w *Workshop) document(ctx context.Context, s *project.SourceDoc) (raw []by
 		defer root.Close()
 		f, err := root.Open(filepath.FromSlash(s.Document))
 		if err != nil {
-			return nil, "", fmt.Errorf("there is no file %s in the project", s.Document)
+			return nil, "", fmt.Errorf("cannot find the file %s in the project", s.Document)
 		}
 		defer f.Close()
 		if info, err := f.Stat(); err == nil {
@@ -393,7 +393,7 @@ func reasonOf(err error) error {
 	return err
 }
 
-// lacking warns of tools that cannot be carried out as things are on this machine:
+// lacking warns of tools that cannot run as things are on this machine:
 // a program, a file or a folder that is not there, a query that cannot be run.
 func (w *Workshop) lacking(ctx context.Context, p *project.Project, src project.Source) []project.Problem {
 	var out []project.Problem

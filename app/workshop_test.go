@@ -140,7 +140,7 @@ func TestDocumentsThatCannotBeRead(t *testing.T) {
 	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "data/link.json")))
 	write(t, dir, "data/broken.json", "{\n\"openapi\": x")
 	write(t, dir, project.Main, coretest.Main)
-	for doc, say := range map[string]string{"data/none.json": "there is no file data/none.json", "data/link.json": "there is no file data/link.json", "data/broken.json": "line 2: this is not JSON", "../x.json": "outside the project"} {
+	for doc, say := range map[string]string{"data/none.json": "cannot find the file data/none.json", "data/link.json": "cannot find the file data/link.json", "data/broken.json": "line 2: this is not JSON", "../x.json": "outside the project"} {
 		write(t, dir, "s.yaml", strings.Replace(office, "%s", doc, 1))
 		_, _, probs := read(t, dir)
 		assert.Contains(t, texts(probs), say, doc)
@@ -202,8 +202,8 @@ func TestToolsThatCannotBeCarriedOutHereAreTold(t *testing.T) {
 	require.NotNil(t, p)
 	assert.Equal(t, `warning a.yaml "files" cannot be called: the folder nofolder, which files may use, cannot be opened: no such file or directory
 warning a.yaml "prog" cannot be called: there is no program ./nope.sh in the project; its path counts from the file that names it
-warning a.yaml "q1" cannot be called: there is no file data/none.csv
-warning a.yaml "q2" cannot be called: the query cannot be run: there is no column lenght_m. Did you mean "length_m"? There is: t (berth, length_m)
+warning a.yaml "q1" cannot be called: cannot find the file data/none.csv
+warning a.yaml "q2" cannot be called: the query cannot be run: no column is called lenght_m. Did you mean "length_m"? There is: t (berth, length_m)
 warning a.yaml "q3" cannot be called: the query names :bert, which is no argument. Did you mean "berth"?`, texts(probs))
 }
 
@@ -221,15 +221,15 @@ func TestDataThatAProjectNamesIsWatched(t *testing.T) {
 		}, 20*time.Second, 5*time.Millisecond, "%q", want)
 	}
 	const noFolder = "the folder data/notes, which files may use, cannot be opened"
-	said("there is no file data/t.csv", noFolder)
+	said("cannot find the file data/t.csv", noFolder)
 	write(t, dir, "data/t.csv", "place\nC4\n") // the folder is new, too
-	said("there is no column berth. There is: t (place)", noFolder)
+	said("no column is called berth. There is: t (place)", noFolder)
 	write(t, dir, "data/t.csv", "berth\nC4\n")
 	said(noFolder)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "data/notes"), 0o755))
 	said()
 	write(t, dir, "s.yaml", strings.Replace(office, "%s", "data/o.json", 1))
-	said("there is no file data/o.json")
+	said("cannot find the file data/o.json")
 	write(t, dir, "data/o.json", "{")
 	said("data/o.json: line 1: this is not JSON")
 	require.NoError(t, os.Remove(filepath.Join(dir, "s.yaml")))

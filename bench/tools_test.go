@@ -95,9 +95,9 @@ func BenchmarkRepair(b *testing.B) {
 			}
 		})
 		plain := best(2000, func() { ours.Repair(fine) })
-		mended := best(2000, func() { ours.Repair(wrong) })
+		repaired := best(2000, func() { ours.Repair(wrong) })
 		b.ReportMetric(float64(plain)/float64(base), "ratio-fine")
-		b.ReportMetric(float64(mended)/float64(base), "ratio-repaired")
+		b.ReportMetric(float64(repaired)/float64(base), "ratio-repaired")
 		b.ReportMetric(float64(plain.Nanoseconds())/1000, "µs")
 	}
 }

@@ -20,7 +20,7 @@ var checkCommand = command{
 				dir = args[0]
 			}
 			if info, err := os.Stat(dir); err != nil || !info.IsDir() {
-				return fmt.Errorf("there is no folder %s", dir)
+				return fmt.Errorf("cannot find the folder %s", dir)
 			}
 			shop, env := k.workshop(dir)
 			defer shop.Close()

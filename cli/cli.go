@@ -121,7 +121,7 @@ func RunWith(ctx context.Context, args []string, s Streams, functions []own.Tool
 	for _, c := range all {
 		names = append(names, c.name)
 	}
-	fmt.Fprintf(s.Err, "stonebaton: there is no command %q.%s\n`stonebaton -h` lists them.\n", args[0], near.Hint(args[0], names))
+	fmt.Fprintf(s.Err, "stonebaton: unknown command %q.%s\n`stonebaton -h` lists them.\n", args[0], near.Hint(args[0], names))
 	return wrongUse
 }
 

@@ -183,7 +183,7 @@ func TestSayReadsStandardInput(t *testing.T) {
 	assert.Equal(t, "high\n", out)
 	code, _, errs = h.run("", "say", "-to", "nobody", "x")
 	assert.Equal(t, failed, code)
-	assert.Contains(t, errs, `there is no agent "nobody"`)
+	assert.Contains(t, errs, `unknown agent "nobody"`)
 }
 
 func TestAFailedRunSaysWhyAndWhatToDo(t *testing.T) {

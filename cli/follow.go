@@ -13,7 +13,7 @@ import (
 )
 
 var followCommand = command{
-	name: "follow", args: "[RUN]", most: 1, does: "follow a run live, from its beginning to its end; without one, whatever runs next",
+	name: "follow", args: "[RUN]", most: 1, does: "follow a run live, from its beginning until it ends; without one, whatever runs next",
 	example: "stonebaton follow k7f2m-1\nstonebaton follow                    # whatever runs next, one run after the other\nstonebaton follow -session k7f2m",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
@@ -36,7 +36,7 @@ var followCommand = command{
 	},
 }
 
-// tail prints a run to its end, through every wait for a person; untilHeld ends it there.
+// tail prints a run until it ends, through every wait for a person; untilHeld ends it there.
 func (f *follower) tail(ctx context.Context, run string, after int64, untilHeld bool) (trace.Totals, error) {
 	var last trace.Totals
 	k, waiting := f.k, false

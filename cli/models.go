@@ -22,7 +22,7 @@ var modelsCommand = command{
 		k.remote(fs)
 		k.asJSON(fs)
 		var tests []string
-		fs.Func("test", "ask this `model` one question; may be given again", func(v string) error { tests = append(tests, v); return nil })
+		fs.Func("test", "ask this `model` one question; repeatable", func(v string) error { tests = append(tests, v); return nil })
 		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
 		return func(ctx context.Context, _ []string) error {
 			var p *project.Project
@@ -74,7 +74,7 @@ func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Stor
 			for n := range p.Models {
 				have = append(have, n)
 			}
-			return fmt.Errorf("there is no model %q.%s", name, near.Hint(name, have))
+			return fmt.Errorf("unknown model %q.%s", name, near.Hint(name, have))
 		}
 		out = service.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s)}, s, p, m)
 	} else {

@@ -32,13 +32,13 @@ func (w *wish) flags(fs *flag.FlagSet) {
 	fs.StringVar(&w.model, "model", "", "ask this `model` of the project in place of the agents' own")
 	fs.StringVar(&w.person, "person", "", "the `name` of who speaks; local, if not said")
 	fs.StringVar(&w.state, "state", "", "the state that a new session begins with, as `JSON`")
-	fs.Func("rung", "let tools go no further than this `rung` (stub, read, ask, free), or one of them: TOOL=RUNG; may be given again", func(v string) error {
+	fs.Func("rung", "let tools go no further than this `rung` (stub, read, ask, free), or one of them: TOOL=RUNG; repeatable", func(v string) error {
 		tool, r, one := strings.Cut(v, "=")
 		if !one {
 			tool, r = "", v
 		}
 		if !slices.Contains(ledger.Rungs(), ledger.Rung(r)) {
-			return fmt.Errorf("there is no rung %q; there is stub, read, ask and free", r)
+			return fmt.Errorf("unknown rung %q; there is stub, read, ask and free", r)
 		}
 		if !one {
 			w.rung = ledger.Rung(r)
@@ -93,7 +93,7 @@ type Said struct {
 }
 
 var sayCommand = command{
-	name: "say", args: "TEXT", most: 1, does: "say something to the project's agents and follow the run to its end",
+	name: "say", args: "TEXT", most: 1, does: "say something to the project's agents and follow the run until it ends",
 	example: "stonebaton say \"When can a vessel drawing 3.1 m come in tomorrow?\"",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		var w wish

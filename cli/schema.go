@@ -29,7 +29,7 @@ var schemaCommand = command{
 			}
 			doc, ok := project.KindSchema(args[0])
 			if !ok {
-				return use("there is no kind %q.%s There is: %s", args[0], near.Hint(args[0], project.Kinds()), kinds)
+				return use("unknown kind %q.%s There is: %s", args[0], near.Hint(args[0], project.Kinds()), kinds)
 			}
 			return k.printJSON(doc)
 		}
@@ -73,7 +73,7 @@ func (k *call) declarations(ctx context.Context, args []string) error {
 		for n := range p.Tools {
 			have = append(have, n)
 		}
-		return fmt.Errorf("there is no tool %q.%s", args[1], near.Hint(args[1], have))
+		return fmt.Errorf("unknown tool %q.%s", args[1], near.Hint(args[1], have))
 	}
 	k.block("", 0, script.Declarations(t, p.State.Doc()))
 	return nil

@@ -12,7 +12,7 @@ import (
 
 // Everything that a command prints goes through print, note, block, table or printJSON.
 // They make visible what a terminal would obey instead of showing: control characters,
-// those of C1, marks that change the direction of writing, and bytes that are no text.
+// those of C1, marks that change the direction of writing, and bytes that are not text.
 // What models, tools and files say can so neither move the cursor nor put on the look of
 // the program's own lines: it keeps to its line, and a block to its indentation.
 

@@ -77,7 +77,7 @@ func (k *call) showStep(ctx context.Context, run, step string) error {
 }
 
 // wholeRun prints a run in full, in an order that can be read from top to bottom: for each
-// turn what it was sent that the turn before had not been, then what came of it.
+// turn what it was sent that the turn before had not been, then the result.
 func (k *call) wholeRun(ctx context.Context, r api.Run) error {
 	c := k.client()
 	k.print("# Run %s: %s\n\n", r.Run.ID, r.Run.Status)

@@ -45,7 +45,7 @@ var toolsCommand = command{
 						return nil
 					}
 				}
-				return fmt.Errorf("there is no tool %q.%s", args[0], near.Hint(args[0], names))
+				return fmt.Errorf("unknown tool %q.%s", args[0], near.Hint(args[0], names))
 			}
 			if k.json {
 				return k.printJSON(list)

@@ -18,7 +18,7 @@ import (
 )
 
 var tryCommand = command{
-	name: "try", args: "TOOL", most: 1, does: "call one tool by itself and see the words a model would read", example: `stonebaton try find_vessel -args '{"name":"Marrow Light"}'`,
+	name: "try", args: "TOOL", most: 1, does: "call one tool alone and see the words a model would read", example: `stonebaton try find_vessel -args '{"name":"Marrow Light"}'`,
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		k.asJSON(fs)

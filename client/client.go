@@ -93,7 +93,7 @@ func (c *Client) send(req *http.Request) (*http.Response, error) {
 		return resp, nil
 	}
 	defer resp.Body.Close()
-	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10)) // what came of it is enough
+	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10)) // what arrived is enough
 	var p api.Problem
 	if json.Unmarshal(raw, &p) != nil || p.Detail == "" {
 		p = api.Problem{Status: resp.StatusCode, Detail: fmt.Sprintf("%s %s answered %s, which is not an answer of Stone Baton", req.Method, req.URL, resp.Status)}
@@ -148,7 +148,7 @@ func (c *Client) Tools(ctx context.Context) ([]api.Tool, error) {
 	return out.Tools, err
 }
 
-// Try calls a tool by itself.
+// Try calls a tool alone.
 func (c *Client) Try(ctx context.Context, tool string, t api.Try) (out api.Tried, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/tools/"+url.PathEscape(tool)+"/try", t, &out)
 }

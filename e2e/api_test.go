@@ -222,7 +222,7 @@ func TestBadRequestsGetAClearError(t *testing.T) {
 		{"GET", "/api/tickets/99", "", 404, "there is no such ticket"},
 		{"GET", "/api/tickets/x", "", 400, "a ticket's id is a number"},
 		{"POST", "/api/tools/lend_tol/try", `{}`, 404, `Did you mean "lend_tool"?`},
-		{"POST", "/api/drills", `{"names":["x"]}`, 404, `there is no drill "x"`},
+		{"POST", "/api/drills", `{"names":["x"]}`, 404, `unknown drill "x"`},
 		{"POST", "/api/models/huose/test", `{}`, 404, `Did you mean "house"?`},
 		{"GET", "/api/nothing", "", 404, "there is no call GET /api/nothing"},
 	} {
@@ -315,7 +315,7 @@ func TestAProjectWithErrorsStartsNoRuns(t *testing.T) {
 	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
 	a := newAPI(t, s)
 	p := a.call("POST", "/api/runs", `{"text":"x"}`, 409)
-	assert.Contains(t, p["detail"], `stonebaton.yaml:2: there is no agent "y"`)
+	assert.Contains(t, p["detail"], `stonebaton.yaml:2: unknown agent "y"`)
 	assert.Equal(t, "stonebaton.yaml", p["place"].(map[string]any)["file"])
 	assert.EqualValues(t, 1, a.call("GET", "/api/project", "", 200)["errors"])
 }

@@ -288,8 +288,8 @@ func TestDrillsOfTheHarbour(t *testing.T) {
 
 func TestWrongUse(t *testing.T) {
 	for want, args := range map[string][]string{
-		`there is no command "sya". Did you mean "say"?`: {"sya"}, `there is no flag -sesion. Did you mean "session"?`: {"say", "-sesion", "x", "hello"}, "what do you want to say?": {"say"},
-		`"there" is one argument too many`: {"say", "hello", "there"}, "cannot go together": {"say", "hello", "-stubs", "-no-tools"}, `there is no kind "tol". Did you mean "tool"?`: {"schema", "tol"},
+		`unknown command "sya". Did you mean "say"?`: {"sya"}, `there is no flag -sesion. Did you mean "session"?`: {"say", "-sesion", "x", "hello"}, "what do you want to say?": {"say"},
+		`"there" is one argument too many`: {"say", "hello", "there"}, "cannot go together": {"say", "hello", "-stubs", "-no-tools"}, `unknown kind "tol". Did you mean "tool"?`: {"schema", "tol"},
 		"-args is not a JSON object": {"amend", "1", "-args", "{"},
 	} {
 		r := command(t, "http://127.0.0.1:1", "", args...)

@@ -78,7 +78,7 @@ func launch(t testing.TB, args ...string) *server {
 		}
 		_ = s.end(syscall.SIGKILL)
 		if how := s.cmd.ProcessState.Sys().(syscall.WaitStatus); !how.Signaled() || how.Signal() != syscall.SIGKILL {
-			t.Errorf("%v ended by itself: %v\n%s", args, s.cmd.ProcessState, s.err)
+			t.Errorf("%v ended on its own: %v\n%s", args, s.cmd.ProcessState, s.err)
 		}
 	})
 	line, err := bufio.NewReader(out).ReadString('\n')
@@ -94,7 +94,7 @@ func (s *server) end(sig syscall.Signal) error {
 	if s.cmd.ProcessState != nil {
 		return nil
 	}
-	_ = s.cmd.Process.Signal(sig) // it may have ended by itself
+	_ = s.cmd.Process.Signal(sig) // it may have ended on its own
 	return s.cmd.Wait()
 }
 

@@ -20,11 +20,11 @@ import (
 )
 
 const notes = `
-tool: keep_note # accept unused: tried by itself
+tool: keep_note # accept unused: tried alone
 summary: Keep a note for the office when somebody asks for it.
 builtin: {do: files.write, in: [notes]}
 ---
-tool: tell # accept unused: tried by itself
+tool: tell # accept unused: tried alone
 summary: Send a message to a skipper when somebody has to be told.
 builtin: {do: outbox.send}
 `
@@ -162,9 +162,9 @@ func TestTheSameQuestionOnEveryRung(t *testing.T) {
 	assert.Contains(t, r.out, "B-1041", "one tool alone")
 	r = s.run(t, "say", "-rung", "loud", "Hello.")
 	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.err, `there is no rung "loud"`)
+	assert.Contains(t, r.err, `unknown rung "loud"`)
 	r = s.run(t, "say", "-rung", "asign_berth=stub", "Hello.")
-	assert.Contains(t, r.err, `there is no tool "asign_berth" to set the rung of. Did you mean "assign_berth"`)
+	assert.Contains(t, r.err, `unknown tool "asign_berth" to set the rung of. Did you mean "assign_berth"`)
 }
 
 // client connects the protocol's own client.

@@ -1,5 +1,5 @@
 // Package engine drives runs: it asks loop.Next what has to happen, writes the
-// intent to the ledger, does the deed through a port, writes what came of it,
+// intent to the ledger, does the deed through a port, writes the result,
 // and asks again. One driver serves one run; results, settlements, stops and
 // timers reach it through its mailbox. A run that is held or closed has no driver.
 //

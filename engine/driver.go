@@ -41,7 +41,7 @@ func (n note) answer(err error) {
 	}
 }
 
-// done is what came of a deed.
+// done is the result of a deed.
 type done struct {
 	step    string
 	attempt int
@@ -233,7 +233,7 @@ func (d *driver) calling() bool {
 	for step, x := range d.deeds {
 		if d.state.Call(step) == nil {
 			x.cancel()
-			delete(d.deeds, step) // what comes of it is not recorded: it will be asked again
+			delete(d.deeds, step) // its result is not recorded: it will be asked again
 		}
 	}
 	return len(d.deeds) > 0
@@ -515,7 +515,7 @@ func (d *driver) deed(step string, attempt int, limit time.Duration, do func(con
 	})
 }
 
-// finish records what came of a deed.
+// finish records the result of a deed.
 func (d *driver) finish(x *done) {
 	cur, ok := d.deeds[x.step]
 	if !ok || cur.attempt != x.attempt {

@@ -246,10 +246,10 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 		return Begun{}, err
 	}
 	if st.Agent != "" && p.Agents[st.Agent] == nil {
-		return Begun{}, refused("`stonebaton tools` and the project's files show what there is.", "there is no agent %q.%s", st.Agent, near.Hint(st.Agent, names(p.Agents)))
+		return Begun{}, refused("`stonebaton tools` and the project's files show what there is.", "unknown agent %q.%s", st.Agent, near.Hint(st.Agent, names(p.Agents)))
 	}
 	if st.Model != "" && p.Models[st.Model] == nil {
-		return Begun{}, refused("`stonebaton models` lists them.", "there is no model %q.%s", st.Model, near.Hint(st.Model, names(p.Models)))
+		return Begun{}, refused("`stonebaton models` lists them.", "unknown model %q.%s", st.Model, near.Hint(st.Model, names(p.Models)))
 	}
 	if st.State != nil && st.Session != "" {
 		return Begun{}, refused("Omit the session to begin a new one.", "a session that exists keeps its state; a state can be given to a new one only")
@@ -284,13 +284,13 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 func checkRungs(p *project.Project, st Start) error {
 	is := func(r ledger.Rung) error {
 		if r != "" && !slices.Contains(ledger.Rungs(), r) {
-			return refused("The rungs are stub, read, ask and free.", "there is no rung %q", r)
+			return refused("The rungs are stub, read, ask and free.", "unknown rung %q", r)
 		}
 		return nil
 	}
 	for name, r := range st.Rungs {
 		if p.Tools[name] == nil {
-			return refused("`stonebaton tools` lists them.", "there is no tool %q to set the rung of.%s", name, near.Hint(name, names(p.Tools)))
+			return refused("`stonebaton tools` lists them.", "unknown tool %q in the rungs.%s", name, near.Hint(name, names(p.Tools)))
 		}
 		if err := is(r); err != nil {
 			return err

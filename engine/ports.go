@@ -103,7 +103,7 @@ type Invocation struct {
 	Key     string         // the same at every attempt
 	Step    string         // of the run; "" on the bench
 	Stub    bool
-	Bench   bool // tried by itself: more of the raw reply is kept
+	Bench   bool // tried alone: more of the raw reply is kept
 	Run     string
 	Person  string
 	Pause   func(context.Context, time.Duration) error // waits; a drill's does not take the time

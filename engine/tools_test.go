@@ -202,9 +202,9 @@ func TestACallFromOutsideThatWasLostIsRecovered(t *testing.T) {
 func TestRungsOfARunAreChecked(t *testing.T) {
 	e := start(t, engine.NewMemory(), &actor{say: script("x")}, nil)
 	_, err := e.Begin(ctx, engine.Start{Text: "x", Rung: "loud"})
-	assert.ErrorContains(t, err, `there is no rung "loud"`)
+	assert.ErrorContains(t, err, `unknown rung "loud"`)
 	_, err = e.Begin(ctx, engine.Start{Text: "x", Rungs: map[string]ledger.Rung{"lok": "stub"}})
-	assert.ErrorContains(t, err, `there is no tool "lok" to set the rung of. Did you mean "look"?`)
+	assert.ErrorContains(t, err, `unknown tool "lok" to set the rung of. Did you mean "look"?`)
 }
 
 func TestACallUnderWaySaysHowItGoes(t *testing.T) {

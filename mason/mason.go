@@ -293,7 +293,7 @@ func field(doc map[string]any, f reflect.StructField) error {
 		if v := f.Tag.Get(tag); v != "" {
 			n, err := strconv.ParseFloat(v, 64)
 			if err != nil {
-				return fmt.Errorf("%s is no number: %q", tag, v)
+				return fmt.Errorf("%s is not a number: %q", tag, v)
 			}
 			doc[k] = n
 		}

@@ -2,5 +2,5 @@
 
 package sandbox
 
-// elder are the calls that newer processors do without.
-var elder []rule
+// older are the calls that newer processors do without.
+var older []rule

@@ -4,8 +4,8 @@ package sandbox
 
 import "golang.org/x/sys/unix"
 
-// elder are the calls that newer processors do without.
-var elder = []rule{
+// older are the calls that newer processors do without.
+var older = []rule{
 	{unknown, []uint32{unix.SYS_UTIME, unix.SYS_UTIMES, unix.SYS_FUTIMESAT}, nil},
 	{deny, []uint32{unix.SYS_OPEN}, []test{hasNo(1, unix.O_ACCMODE), has(1, unix.O_TRUNC)}},
 	{refuse, []uint32{unix.SYS_OPEN}, []test{has(1, unix.O_CREAT), has(2, unix.S_ISUID|unix.S_ISGID)}},

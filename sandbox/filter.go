@@ -23,7 +23,7 @@ var archs = map[string]uint32{"amd64": unix.AUDIT_ARCH_X86_64, "arm64": unix.AUD
 const (
 	refuse  = unix.SECCOMP_RET_ERRNO | uint32(unix.EPERM)
 	deny    = unix.SECCOMP_RET_ERRNO | uint32(unix.EACCES) // as Landlock answers
-	unknown = unix.SECCOMP_RET_ERRNO | uint32(unix.ENOSYS) // what can be done without: programs turn to elder calls
+	unknown = unix.SECCOMP_RET_ERRNO | uint32(unix.ENOSYS) // what can be done without: programs turn to older calls
 	without = unix.SECCOMP_RET_ERRNO | uint32(unix.EOPNOTSUPP)
 	ask     = unix.SECCOMP_RET_USER_NOTIF // the guard answers
 	allow   = unix.SECCOMP_RET_ALLOW
@@ -116,7 +116,7 @@ func rules(network bool) []rule {
 	for nr := range changes {
 		rs = append(rs, rule{ask, []uint32{nr}, nil})
 	}
-	return append(rs, elder...)
+	return append(rs, older...)
 }
 
 func stmt(code uint16, k uint32) unix.SockFilter { return unix.SockFilter{Code: code, K: k} }

@@ -19,7 +19,7 @@ import (
 // call's arguments; -1 is for what it does not have.
 type change struct {
 	what         what
-	base, path   int // a folder's descriptor and the path from there; the descriptor is the file's where there is no path
+	base, path   int // a folder's descriptor and the path from there; the descriptor is the file's where path is 0
 	value, flags int
 	link         bool // a link is changed itself
 }
@@ -268,7 +268,7 @@ func (g *guard) open(n *notice, c change) (int, error) {
 	return unix.Openat(dir, path, how, 0)
 }
 
-// read reads the memory of who asked, up to size bytes or to its end.
+// read reads the memory of who asked, up to size bytes or to where it ends.
 func (g *guard) read(n *notice, at uint64, size int) ([]byte, error) {
 	f, err := os.Open(fmt.Sprintf("/proc/%d/mem", n.pid))
 	if err != nil {

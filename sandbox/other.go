@@ -29,7 +29,7 @@ type Spec struct {
 	Log io.Writer
 }
 
-// Done is what came of a program.
+// Done is the result of a program.
 type Done struct {
 	Code           int
 	Signal         string

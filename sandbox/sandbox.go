@@ -44,13 +44,13 @@ type Spec struct {
 	Log io.Writer // gets standard error as it is written; nil: nothing does
 }
 
-// Done is what came of a program.
+// Done is the result of a program.
 type Done struct {
 	Code   int // exit code; -1 where a signal ended it
 	Signal string
 	Stdout []byte
 	Stderr []byte
-	// Broke says which bound it broke and was ended for; "" where it ended by itself.
+	// Broke says which bound it broke and was ended for; "" where it ended on its own.
 	Broke string
 	Late  bool // the context ended first
 }
@@ -199,7 +199,7 @@ func (s *Spec) grant(rules int) (err error) {
 	return nil
 }
 
-// Run runs a program to its end, within its bounds. An error means that it was
+// Run runs a program until it ends, within its bounds. An error means that it was
 // not started.
 //
 // The bounds are put on the one thread that starts the program, its cell, which the

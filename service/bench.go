@@ -60,12 +60,12 @@ func (s *Service) try(c *echo.Context) error {
 	return c.JSON(http.StatusOK, out)
 }
 
-// Try calls one tool by itself and gives the words that a model would read. No
+// Try calls one tool alone and gives the words that a model would read. No
 // gate stands in its way: who tries is the person.
 func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engine.Blanker, name string, in api.Try) (api.Tried, error) {
 	t := p.Tools[name]
 	if t == nil {
-		return api.Tried{}, problem(http.StatusNotFound, "`stonebaton tools` lists them.", "there is no tool %q.%s", name, near.Hint(name, names(p.Tools)))
+		return api.Tried{}, problem(http.StatusNotFound, "`stonebaton tools` lists them.", "unknown tool %q.%s", name, near.Hint(name, names(p.Tools)))
 	}
 	if in.Tools == "" {
 		in.Tools = ledger.ToolsLive
@@ -189,7 +189,7 @@ func (s *Service) addStub(c *echo.Context) error {
 	var bad *app.EditRefusedError
 	switch {
 	case errors.Is(err, app.ErrNoTool):
-		return problem(http.StatusNotFound, "`stonebaton tools` lists them.", "there is no tool %q", c.Param("name"))
+		return problem(http.StatusNotFound, "`stonebaton tools` lists them.", "unknown tool %q", c.Param("name"))
 	case errors.As(err, &by):
 		return problem(http.StatusConflict, "Put this in by hand: "+by.Text, "%s", by.Say)
 	case errors.As(err, &bad):
@@ -362,7 +362,7 @@ func (s *Service) inspect(c *echo.Context) error {
 func Inspect(ctx context.Context, p *project.Project, shop *app.Workshop, name string) (api.Inspected, error) {
 	d := p.Sources[name]
 	if d == nil {
-		return api.Inspected{}, problem(http.StatusNotFound, "The project's files name them under source:.", "there is no source %q.%s", name, near.Hint(name, names(p.Sources)))
+		return api.Inspected{}, problem(http.StatusNotFound, "The project's files name them under source:.", "unknown source %q.%s", name, near.Hint(name, names(p.Sources)))
 	}
 	cat, err := shop.Offers(ctx, d)
 	var untrusted *app.UntrustedError

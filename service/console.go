@@ -11,7 +11,7 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// console serves the console's files. A path that is no file is one of its
+// console serves the console's files. A path that is not a file is one of its
 // pages, which index.html draws.
 func (s *Service) console(files fs.FS) {
 	s.echo.GET("/*", func(c *echo.Context) error {
@@ -27,7 +27,7 @@ func (s *Service) console(files fs.FS) {
 			if name == "index.html" {
 				return problem(http.StatusNotFound, "Run `make build` and start it again.", "this program was built without its console")
 			}
-			return problem(http.StatusNotFound, "", "there is no file %s", name)
+			return problem(http.StatusNotFound, "", "cannot find the file %s", name)
 		}
 		if err != nil {
 			return err

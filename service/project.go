@@ -131,12 +131,12 @@ func (s *Service) testModel(c *echo.Context) error {
 	name := c.Param("name")
 	m := p.Models[name]
 	if m == nil {
-		return problem(http.StatusNotFound, "`stonebaton models` lists them.", "there is no model %q.%s", name, near.Hint(name, names(p.Models)))
+		return problem(http.StatusNotFound, "`stonebaton models` lists them.", "unknown model %q.%s", name, near.Hint(name, names(p.Models)))
 	}
 	return c.JSON(http.StatusOK, TestModel(c.Request().Context(), s.app.Models, s.app.Secrets, p, m))
 }
 
-// TestModel asks a model one question and tells what came of it.
+// TestModel asks a model one question and gives the result.
 func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *project.Project, m *project.Model) api.ModelTest {
 	ctx, cancel := context.WithTimeout(ctx, m.Timeout)
 	defer cancel()
@@ -255,7 +255,7 @@ func (s *Service) tool(c *echo.Context) error {
 	}
 	name := c.Param("name")
 	if p.Tools[name] == nil {
-		return problem(http.StatusNotFound, "`stonebaton tools` lists them.", "there is no tool %q.%s", name, near.Hint(name, names(p.Tools)))
+		return problem(http.StatusNotFound, "`stonebaton tools` lists them.", "unknown tool %q.%s", name, near.Hint(name, names(p.Tools)))
 	}
 	probs, _, _ := s.app.Projects.Problems()
 	list := Tools(p, probs)

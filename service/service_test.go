@@ -72,7 +72,7 @@ func (r *running) post(path string, in, out any) int {
 	return resp.StatusCode
 }
 
-// say runs a message with stubs to its end, or until it is held.
+// say runs a message with stubs until it ends, or until it is held.
 func (r *running) say(text string) api.Run {
 	r.t.Helper()
 	var b api.Begun
@@ -99,7 +99,7 @@ func TestTheConsoleIsServed(t *testing.T) {
 	assert.Contains(t, head.Get("Content-Type"), "javascript")
 	code, _, body := r.get("/assets/none.js")
 	assert.Equal(t, 404, code)
-	assert.Contains(t, body, "there is no file assets/none.js")
+	assert.Contains(t, body, "cannot find the file assets/none.js")
 	code, _, _ = r.get("/../../etc/passwd.txt")
 	assert.Equal(t, 404, code)
 }

@@ -69,7 +69,7 @@ func TestMessagesChangesAndCatalogues(t *testing.T) {
 	assert.Equal(t, tools.Change{Key: "c1", At: at, Path: "notes/a.md", Before: &before, After: "h", Undone: &at}, c)
 	c, err = s.Change(ctx, "c2")
 	require.NoError(t, err)
-	assert.Nil(t, c.Before, "there was no file")
+	assert.Nil(t, c.Before, "the file did not exist")
 	_, err = s.Change(ctx, "c3")
 	assert.ErrorIs(t, err, tools.ErrNoChange)
 	cat, ok, err := s.Catalogue(ctx, "st")

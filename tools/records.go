@@ -37,7 +37,7 @@ type Change struct {
 	Step   string     `json:"step,omitempty" db:"step"` // of Run
 	At     time.Time  `json:"at" db:"at"`
 	Path   string     `json:"path" db:"path"`               // within the project
-	Before *string    `json:"before,omitempty" db:"before"` // nil: there was no file
+	Before *string    `json:"before,omitempty" db:"before"` // nil: the file did not exist
 	After  string     `json:"-" db:"after"`                 // hash of what was written
 	Undone *time.Time `json:"undone,omitempty" db:"undone"`
 }

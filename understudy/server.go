@@ -36,7 +36,7 @@ type Knob struct {
 	RetryAfter int `json:"retry_after"` // seconds, sent with a failure
 	Cut        int `json:"cut"`         // break the stream off in the middle
 	Empty      int `json:"empty"`       // answer nothing
-	Garble     int `json:"garble"`      // send arguments that are no JSON
+	Garble     int `json:"garble"`      // send arguments that are not JSON
 }
 
 // SetLines gives a model its lines, from the next request on.
@@ -113,7 +113,7 @@ func (s *Server) complete(c *echo.Context) error {
 	lines, ok := s.Models[in.Model]
 	s.mu.Unlock()
 	if !ok {
-		return refuse(c, http.StatusNotFound, fmt.Sprintf("there is no model %q", in.Model))
+		return refuse(c, http.StatusNotFound, fmt.Sprintf("unknown model %q", in.Model))
 	}
 	k := s.mood()
 	if !sleep(c, k.LatencyMS) {

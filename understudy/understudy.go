@@ -122,7 +122,7 @@ func newThought(r prompt.Request) *thought {
 	return th
 }
 
-var badRE = regexp.MustCompile(`^(Not done|Not handed|[a-z_]+ (failed|was not called|was not done)|There is no tool|It is not known whether)`)
+var badRE = regexp.MustCompile(`^(Not done|Not handed|[a-z_]+ (failed|was not called|was not done)|Unknown tool|It is not known whether)`)
 
 func bad(m ledger.Message) bool { return badRE.MatchString(m.Text) }
 
@@ -130,9 +130,9 @@ var nearestRE = regexp.MustCompile(`"([^"]+)" is nearest|[Dd]id you mean "([^"]+
 
 // think works a reply out with no line to go by.
 func (th *thought) think() (string, []ledger.Ask) {
-	// a failure that names what would have been right is mended once
+	// a failure that names what would have been right is fixed once
 	if n := len(th.done); n > 0 && th.done[n-1].bad && !th.fixed[th.done[n-1].tool] {
-		if call, ok := th.mend(th.done[n-1]); ok {
+		if call, ok := th.fix(th.done[n-1]); ok {
 			return "", []ledger.Ask{call}
 		}
 	}
@@ -293,8 +293,8 @@ func handoff(c *card, said string) ledger.Ask {
 	return ledger.Ask{Tool: c.Name, Args: string(raw)}
 }
 
-// mend makes a call again with the value that its failure named.
-func (th *thought) mend(f found) (ledger.Ask, bool) {
+// fix makes a call again with the value that its failure named.
+func (th *thought) fix(f found) (ledger.Ask, bool) {
 	m := nearestRE.FindStringSubmatch(f.words)
 	if m == nil {
 		return ledger.Ask{}, false

@@ -96,7 +96,7 @@ func TestMappings(t *testing.T) {
 	require.Nil(t, bad)
 	got, err = m.FillWith(vars(map[string]any{"vessel": "petrel"}), strings.ToUpper)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]any{"all": map[string]any{"VESSEL": "PETREL"}, "lit": "quiet", "t": "aPETREL"}, got, "only what comes of expressions is changed")
+	assert.Equal(t, map[string]any{"all": map[string]any{"VESSEL": "PETREL"}, "lit": "quiet", "t": "aPETREL"}, got, "only the result of expressions is changed")
 	_, place, bad := s.Mapping(map[string]any{"deep": []any{"=nothing"}})
 	require.NotNil(t, bad)
 	assert.Equal(t, "/deep/0", place)

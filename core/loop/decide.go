@@ -84,7 +84,7 @@ func decideCall(p *project.Project, s *run.State, d *ledger.CallDecided, a ledge
 		if who == "" {
 			who = "the project"
 		}
-		refuse(fmt.Sprintf("%s has no tool %.100q", who, a.Tool), fmt.Sprintf("There is no tool %.100q.%s %s", a.Tool, near.Hint(a.Tool, have), list))
+		refuse(fmt.Sprintf("%s has no tool %.100q", who, a.Tool), fmt.Sprintf("Unknown tool %.100q.%s %s", a.Tool, near.Hint(a.Tool, have), list))
 		return
 	}
 	d.Effect, d.Resend, d.Rung = tool.Effect, tool.Resend, RungOf(s.Opened, tool)

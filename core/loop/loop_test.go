@@ -80,7 +80,7 @@ func TestAWriteThatDoesNotReturnRefusesWhatFollows(t *testing.T) {
 
 func TestWhatCannotBeCalledIsToldInWords(t *testing.T) {
 	for name, c := range map[string]struct{ call, words string }{
-		"no such tool":     {"reserv {}", `There is no tool "reserv". Did you mean "reserve"? Your tools: look, tide, reserve, pay, toot, pass_to_berths.`},
+		"no such tool":     {"reserv {}", `Unknown tool "reserv". Did you mean "reserve"? Your tools: look, tide, reserve, pay, toot, pass_to_berths.`},
 		"not JSON":         {`reserve {"berth": C4}`, "reserve was not called: its arguments cannot be read as JSON"},
 		"missing argument": {"reserve {}", "reserve was not called: berth is missing (Such as C4)."},
 		"wrong value":      {`reserve {"berth":"quay"}`, `berth must match ^[A-F][0-9]$: Such as C4; "quay" does not.`},

@@ -241,7 +241,7 @@ func TestACallFromOutsideIsARunOfOneCall(t *testing.T) {
 
 	w = open("nothing", `{}`)
 	w.Step()
-	assert.Contains(t, w.S.Closed.Problem.Say, `There is no tool "nothing".`)
+	assert.Contains(t, w.S.Closed.Problem.Say, `Unknown tool "nothing".`)
 	assert.Contains(t, w.S.Closed.Problem.Say, "look, pay, reserve, tide, toot")
 }
 

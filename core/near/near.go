@@ -86,7 +86,7 @@ func Or(names []string) string {
 	return strings.Join(q[:len(q)-1], ", ") + " or " + q[len(q)-1]
 }
 
-// maxPairs is how many pairs are looked for: more is no slip.
+// maxPairs is how many pairs are looked for: more is not a slip of the pen.
 const maxPairs = 1000
 
 // Pairs gives the pairs of names that differ by one letter, a thousand at the most, in

@@ -16,7 +16,7 @@ func TestPairs(t *testing.T) {
 		near.Pairs([]string{"berth", "birth", "berths", "breth", "quay", "line1", "line2", "line", "höhe", "hähe"}))
 	assert.Empty(t, near.Pairs(nil))
 	assert.Empty(t, near.Pairs([]string{"same", "same"}))
-	assert.Len(t, near.Pairs([]string{"ber\xff", "berx"}), 1, "what is no text does no harm")
+	assert.Len(t, near.Pairs([]string{"ber\xff", "berx"}), 1, "bytes that are not text do no harm")
 	assert.Empty(t, near.Pairs([]string{strings.Repeat("berth", 1<<18), strings.Repeat("berth", 1<<18) + "s"}), "nobody mistakes those")
 	var many []string
 	for i := range 20_000 {

@@ -1,6 +1,6 @@
 // Package openapi reads OpenAPI 3.0 and 3.1 documents and makes a catalogue of
 // their operations: of each a tool's name, its summary, the JSON Schema of its
-// arguments, and how a request is made of them. Each operation is read by itself,
+// arguments, and how a request is made of them. Each operation is read alone,
 // so that a broken one does not keep the others out.
 package openapi
 

@@ -215,7 +215,7 @@ func (c *compiler) missing(at Place, what, name string, have []string) {
 	if len(have) > 0 {
 		list = "There is: " + near.List(have) + "."
 	}
-	c.report(Error, at, list, "there is no %s %q.%s", what, name, near.Hint(name, have))
+	c.report(Error, at, list, "unknown %s %q.%s", what, name, near.Hint(name, have))
 }
 
 // vars puts the values of ${NAME} in; secrets stay as they are named.

@@ -82,7 +82,7 @@ func TestWhatRunsOutsideTheSandboxIsNamed(t *testing.T) {
 func TestOneSlipIsTheFirstThingThatIsSaid(t *testing.T) {
 	_, errs := check(t, map[string]string{"a/agent.yaml": "agent: third\nsummary: Uses what is broken.\nprompt: x\ntools: [measure]\n", "z/tools.yaml": "tool: measure\nsummary: Measure it\n  effect: read\n"})
 	assert.True(t, strings.HasPrefix(errs, "z/tools.yaml:3:"), errs)
-	assert.NotContains(t, errs, "there is no tool", "what follows from it is not said")
+	assert.NotContains(t, errs, "unknown tool", "what follows from it is not said")
 }
 
 func TestWhatWasProbablyMeantIsSaid(t *testing.T) {

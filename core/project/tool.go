@@ -275,7 +275,7 @@ func (c *compiler) script(d *document, v any) *Script {
 					have = append(have, f)
 				}
 			}
-			c.report(Error, d.at("/script/file"), "The path counts from this file's folder.", "there is no file %s.%s", name, near.Hint(name, have))
+			c.report(Error, d.at("/script/file"), "The path counts from this file's folder.", "cannot find the file %s.%s", name, near.Hint(name, have))
 		}
 		s.Code, s.Place = code, Place{File: name, Line: 1, Col: 1}
 	}

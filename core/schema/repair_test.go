@@ -102,7 +102,7 @@ func TestARecursiveSchemaIsRepairedToo(t *testing.T) {
 		v = map[string]any{"in": v}
 	}
 	_, _, faults := s.Repair(v)
-	assert.NotEmpty(t, faults, "too deep to mend, but nothing breaks")
+	assert.NotEmpty(t, faults, "too deep to repair, but nothing breaks")
 	_, done, faults := s.Repair(map[string]any{"in": map[string]any{"in": map[string]any{"n": "7"}}})
 	assert.Empty(t, faults)
 	assert.Equal(t, `in.in.n was the text "7"; the number 7 was taken`, strings.Join(schema.SayRepairs(done), "; "))

@@ -138,7 +138,7 @@ func unreached(m *project.Model, err error) *loop.ModelFailure {
 
 // refused says what a status other than 200 means.
 func refused(m *project.Model, resp *http.Response) *loop.ModelFailure {
-	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10)) // what came of it is enough
+	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10)) // what arrived is enough
 	say := ""
 	var body Response
 	if json.Unmarshal(raw, &body) == nil && body.Error != nil {

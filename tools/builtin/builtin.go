@@ -68,7 +68,7 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 	case do == "page":
 		return c.page()
 	}
-	return c.fail(ledger.NotDone, "config", "there is no builtin %q", i.Tool.Builtin.Do)
+	return c.fail(ledger.NotDone, "config", "unknown builtin %q", i.Tool.Builtin.Do)
 }
 
 // call is one call under way.

@@ -127,7 +127,7 @@ func TestFilesAreListedReadAndSearched(t *testing.T) {
 	assert.Equal(t, []any{map[string]any{"path": "deep/tides.md", "line": 1.0, "text": "High water at noon."}}, b.ok("grep", map[string]any{"text": "WATER"}).Value)
 	assert.Equal(t, "A plan.", b.ok("both", map[string]any{"path": "plans/a.md"}).Value.(map[string]any)["text"])
 	b.refused("cat", map[string]any{"path": ".hidden"}, "begins with a dot are not for tools")
-	b.refused("cat", map[string]any{"path": "none.md"}, "there is no file none.md")
+	b.refused("cat", map[string]any{"path": "none.md"}, "cannot find the file none.md")
 	b.refused("cat", map[string]any{"path": "blob"}, "it is not a text")
 	b.refused("cat", map[string]any{"path": "plan.md", "from": 9.0}, "there is no line 9")
 	b.refused("both", map[string]any{"path": "a.md"}, "outside the folders that may be used: notes, plans")
@@ -291,7 +291,7 @@ func TestAPageIsReadAsText(t *testing.T) {
 	r, bad = tooltest.Call(t, h, p, "look_up", map[string]any{"url": srv.URL + "/notices/old"})
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, "Café at the quay", r.Value.(map[string]any)["text"])
-	for path, say := range map[string]string{"/notices/chart": "/notices/chart is application/pdf, which is no text", "/private/x": "is not among the pages that may be read", "/notices/../private/x": "is not among", "/notices/away": "not among the addresses", "/notices/inner": "not among the addresses", "/notices/none": "answered 404"} {
+	for path, say := range map[string]string{"/notices/chart": "/notices/chart is application/pdf, which is not text", "/private/x": "is not among the pages that may be read", "/notices/../private/x": "is not among", "/notices/away": "not among the addresses", "/notices/inner": "not among the addresses", "/notices/none": "answered 404"} {
 		_, bad := tooltest.Call(t, h, p, "look_up", map[string]any{"url": srv.URL + path})
 		if assert.NotNil(t, bad, path) {
 			assert.Contains(t, bad.Say, say, path)
@@ -307,7 +307,7 @@ func TestAChangeIsLookedAtBeforeAnybodyIsAsked(t *testing.T) {
 	for say, args := range map[string]map[string]any{
 		"the passage is not in plan.md":                                      {"path": "plan.md", "old": "four", "new": "4"},
 		"the passage is in plan.md 2 times; give more of the text around it": {"path": "plan.md", "old": "t", "new": "T"},
-		"there is no file none.md":                                           {"path": "none.md", "old": "a", "new": "b"},
+		"cannot find the file none.md":                                           {"path": "none.md", "old": "a", "new": "b"},
 		"is outside the folders that may":                                    {"path": "../x.md", "old": "a", "new": "b"},
 	} {
 		_, bad := look("edit", args)

@@ -162,7 +162,7 @@ func (c call) edit(f folder, p string) (edit, error) {
 		n := strings.Count(was, old)
 		switch {
 		case !e.there:
-			return e, fmt.Errorf("there is no file %s", name)
+			return e, fmt.Errorf("cannot find the file %s", name)
 		case n == 0:
 			return e, fmt.Errorf("the passage is not in %s; read the file and give the passage exactly as it is there", name)
 		case n > 1:
@@ -330,7 +330,7 @@ func (c call) read(f folder, p string) (loop.Result, *loop.Failure) {
 	text, err := readText(f.root, p)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
-			return c.refuse("there is no file %s", c.text("path"))
+			return c.refuse("cannot find the file %s", c.text("path"))
 		}
 		return c.refuse("%s cannot be read: %v", c.text("path"), err)
 	}

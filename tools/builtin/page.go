@@ -70,7 +70,7 @@ func (c call) page() (loop.Result, *loop.Failure) {
 		kind = http.DetectContentType(raw)
 	}
 	if kind, _, _ = mime.ParseMediaType(kind); !strings.HasPrefix(kind, "text/") && !strings.Contains(kind, "xml") && !strings.Contains(kind, "json") {
-		return fail("%s is %s, which is no text", req.URL.Host+req.URL.Path, cmp.Or(kind, "of no known type"))
+		return fail("%s is %s, which is not text", req.URL.Host+req.URL.Path, cmp.Or(kind, "of no known type"))
 	}
 	if r, err := charset.NewReader(bytes.NewReader(raw), sent.Type); err == nil {
 		if read, err := io.ReadAll(r); err == nil {

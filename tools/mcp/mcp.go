@@ -67,7 +67,7 @@ func New(dir string, c *web.Client, changed func(source string)) *Servers {
 // conn is one server, connected or not.
 type conn struct {
 	connecting chan struct{} // held by whoever connects
-	elder      bool          // it is of a version before the newest, and does not say so; of whoever connects
+	older      bool          // it is of a version before the newest, and does not say so; of whoever connects
 
 	mu       sync.Mutex
 	key      string // what it was started from
@@ -144,7 +144,7 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 		return c, old, nil
 	}
 	if c.session = nil; c.key != key {
-		c.elder = false
+		c.older = false
 	}
 	c.mu.Unlock()
 	if old != nil {
@@ -180,21 +180,21 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 	return c, session, nil
 }
 
-// elder is the newest version of the protocol that begins with a handshake.
-const elder = "2025-11-25"
+// older is the newest version of the protocol that begins with a handshake.
+const older = "2025-11-25"
 
 // open begins a session. A server of a version before the newest is asked something
 // that it does not know first, and some leave that without an answer: after a third
 // of the time it is asked again, as such servers expect it.
 func (s *Servers) open(ctx context.Context, src *project.SourceDoc, c *conn, client *mcp.Client) (*mcp.ClientSession, error) {
-	if !c.elder {
+	if !c.older {
 		session, err := s.attempt(ctx, src, c, client, src.Timeout/3, nil)
 		if err == nil || !errors.Is(err, errSilent) || ctx.Err() != nil {
 			return session, err
 		}
 	}
-	session, err := s.attempt(ctx, src, c, client, src.Timeout, &mcp.ClientSessionOptions{ProtocolVersion: elder})
-	c.elder = err == nil
+	session, err := s.attempt(ctx, src, c, client, src.Timeout, &mcp.ClientSessionOptions{ProtocolVersion: older})
+	c.older = err == nil
 	return session, err
 }
 
@@ -429,7 +429,7 @@ func (s *Servers) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		case errors.As(err, &answered):
 			return fail(ledger.NotDone, "refused", false, "%s of %s: %s", remote.Name, src.Name, tools.Clip(answered.Message, 500))
 		}
-		// what is left is no answer: the connection, or what came over it, is broken
+		// what is left is not an answer: the connection, or what came over it, is broken
 		c.mu.Lock()
 		if c.session == session {
 			_ = session.Close() // it is of no more use

@@ -51,7 +51,7 @@ func serve(how string) {
 		_ = s.Run(ctx, &sdk.StdioTransport{})
 	case "garbage":
 		for range 100 {
-			fmt.Println("this is no JSON-RPC {{{")
+			fmt.Println("this is not JSON-RPC {{{")
 		}
 		time.Sleep(time.Minute)
 	case "silent":
@@ -63,7 +63,7 @@ func serve(how string) {
 		byHand(100_000, true)
 	case "few":
 		byHand(3, true)
-	case "elder":
+	case "older":
 		byHand(20, false)
 	case "ends":
 		fmt.Fprintln(os.Stderr, "no configuration found")
@@ -194,7 +194,7 @@ func TestAHundredThousandToolsAreBounded(t *testing.T) {
 }
 
 func TestAnElderServerThatIsSilentToWhatItDoesNotKnow(t *testing.T) {
-	s, p, err := opened(t, doc("elder", ", timeout: 3s"), "tool_17")
+	s, p, err := opened(t, doc("older", ", timeout: 3s"), "tool_17")
 	require.NoError(t, err)
 	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
 	require.NoError(t, err)

@@ -84,7 +84,7 @@ func Check(t *project.Tool) *project.Problem {
 			col -= len(head)
 		}
 		if awaited.MatchString(lines[line-1]) {
-			say, p.Remedy = "nothing here is asynchronous", "Omit await and async: fetch waits for its reply by itself."
+			say, p.Remedy = "nothing here is asynchronous", "Omit await and async: fetch itself waits for its reply."
 		}
 		p.Place = place(t.Script, line, max(1, col))
 		p.Text = strings.TrimSpace(lines[line-1])
@@ -417,7 +417,7 @@ func (h *Handler) run(ctx context.Context, r *running, prog program, i engine.In
 		return nil, err
 	}
 	if _, promised := out.Export().(*goja.Promise); promised {
-		return nil, errors.New("the script returned a promise, and nothing here is asynchronous: omit async and await; fetch waits for its reply by itself")
+		return nil, errors.New("the script returned a promise, and nothing here is asynchronous: omit async and await; fetch itself waits for its reply")
 	}
 	if goja.IsUndefined(text) {
 		return nil, errors.New("the result is not JSON: return an object, a list, a text or a number")

@@ -134,7 +134,7 @@ func TestErrorsNameTheLine(t *testing.T) {
 	}
 	p, _ := at("script: |\n  const r = await fetch('http://127.0.0.1/')\n  return r\n")
 	assert.Equal(t, "the script of t cannot be compiled: nothing here is asynchronous", p.Say)
-	assert.Equal(t, "Omit await and async: fetch waits for its reply by itself.", p.Remedy)
+	assert.Equal(t, "Omit await and async: fetch itself waits for its reply.", p.Remedy)
 	_, bad := call(t, "const f = async () => 1; return f()", time.Minute)
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "the script returned a promise, and nothing here is asynchronous")

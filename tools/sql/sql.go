@@ -238,7 +238,7 @@ func explain(db *sqlx.DB, err error) string {
 		}
 	}
 	name := m[2][strings.LastIndexByte(m[2], '.')+1:]
-	return fmt.Sprintf("the query cannot be run: there is no %s %s.%s There is: %s", m[1], m[2], near.Hint(name, names), strings.Join(all, "; "))
+	return fmt.Sprintf("the query cannot be run: no %s is called %s.%s There is: %s", m[1], m[2], near.Hint(name, names), strings.Join(all, "; "))
 }
 
 var unknown = regexp.MustCompile(`^no such (column|table): (\S+)`)
@@ -300,10 +300,10 @@ func (h *Handler) open(q *project.SQL) (*sqlx.DB, error) {
 	for _, t := range slices.Sorted(maps.Keys(files)) {
 		info, err := os.Stat(filepath.Join(h.dir, files[t]))
 		if err != nil {
-			return nil, fmt.Errorf("there is no file %s", files[t])
+			return nil, fmt.Errorf("cannot find the file %s", files[t])
 		}
 		if !info.Mode().IsRegular() { // a pipe would be waited for
-			return nil, fmt.Errorf("%s is no file that can be read as a table", files[t])
+			return nil, fmt.Errorf("%s cannot be read as a table: it is not a plain file", files[t])
 		}
 		key += t + "\x00" + files[t] + "\x00"
 		if t != "" {

@@ -74,7 +74,7 @@ func TestCellsThatAreNumbersAndThoseThatAreNot(t *testing.T) {
 	require.NoError(t, unix.Mkfifo(filepath.Join(dir, "data/pipe.csv"), 0o600))
 	_, bad = ask(t, dir, "sql: {tables: {odd: data/pipe.csv}, query: \"SELECT * FROM odd\"}", nil)
 	require.NotNil(t, bad)
-	assert.Contains(t, bad.Say, "data/pipe.csv is no file that can be read as a table")
+	assert.Contains(t, bad.Say, "data/pipe.csv cannot be read as a table: it is not a plain file")
 }
 
 func TestValuesAreBoundAndNeverWritten(t *testing.T) {
@@ -117,9 +117,9 @@ func TestNothingCanBeWrittenAndNoOtherFileOpened(t *testing.T) {
 		"WITH x AS (SELECT 1) INSERT INTO entry VALUES ('a', 'b')": "tables are only read here",
 		"SELECT 1; DROP TABLE entry":                               "one query at a time",
 		"SELECT 1; ATTACH '" + outside + "' AS o":                  "one query at a time",
-		"SELECT * FROM nowhere":                                    "there is no table nowhere. There is: entry (at, what)",
+		"SELECT * FROM nowhere":                                    "no table is called nowhere. There is: entry (at, what)",
 		"SELECT * FROM entry WHERE at = :naem":                     ":naem, which is no argument",
-		"SELECT wat FROM entry":                                    `there is no column wat. Did you mean "at"`,
+		"SELECT wat FROM entry":                                    `no column is called wat. Did you mean "at"`,
 	} {
 		_, bad := ask(t, dir, "sql: {database: data/log.db, query: \""+query+"\"}", map[string]any{"name": "x"})
 		if assert.NotNil(t, bad, query) {
@@ -146,7 +146,7 @@ func TestFilesThatCannotBeTables(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "data/bad.csv"), []byte("a,b\n1\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "data/empty.csv"), nil, 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "data/bad.json"), []byte("{}"), 0o600))
-	for file, say := range map[string]string{"data/link.csv": "cannot be opened", "data/bad.csv": "wrong number of fields", "data/empty.csv": "it is empty", "data/none.csv": "there is no file data/none.csv", "data/bad.json": "a table is a list of objects"} {
+	for file, say := range map[string]string{"data/link.csv": "cannot be opened", "data/bad.csv": "wrong number of fields", "data/empty.csv": "it is empty", "data/none.csv": "cannot find the file data/none.csv", "data/bad.json": "a table is a list of objects"} {
 		_, bad := ask(t, dir, "sql: {tables: {t: "+file+"}, query: SELECT * FROM t}", nil)
 		if assert.NotNil(t, bad, file) {
 			assert.Contains(t, bad.Say, say)

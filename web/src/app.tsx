@@ -58,7 +58,7 @@ export function App() {
       </header>
       {!online && (
         <p role="status" className="border-b border-joint-strong bg-bad-soft px-4 py-1.5 text-bad">
-          The service does not answer. This page tries again by itself, and resumes where it was.
+          The service does not answer. This page keeps trying, and resumes where it was.
         </p>
       )}
       <main className="min-h-0 flex-1">

@@ -13,9 +13,9 @@ export function RungSwitch({ all, setAll, each, setEach }: { all: string; setAll
   const n = Object.keys(each).length;
   return (
     <span className="flex items-center gap-1">
-      rung <Pick small label="How far tools are let" value={all} onChange={setAll} options={[["", "as filed"], ...ladder.slice(0, 3).map((r) => [r, r] as const)]} />
+      rung <Pick small label="How far tools are let" value={all} onChange={setAll} options={[["", "as the files say"], ...ladder.slice(0, 3).map((r) => [r, r] as const)]} />
       <button type="button" className="underline" onClick={() => setOpen(true)}>
-        {n ? `${n} by themselves` : "each…"}
+        {n ? `${n} set apart` : "each…"}
       </button>
       <Dialog title="The rung of each tool, for the next runs here" open={open} onClose={() => setOpen(false)}>
         <p className="mb-3 text-ink-2">stub: its stubs answer · read: live if it only reads · ask: live, and a person agrees to what is not a read · free: live. A run can go down from what the files say, never up.</p>

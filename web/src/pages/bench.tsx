@@ -1,4 +1,4 @@
-// Bench: each tool by itself, with its contract, a form, what left and came back, the words the model would read, and the history of tries.
+// Bench: each tool alone, with its contract, a form, what left and came back, the words the model would read, and the history of tries.
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useDeferredValue, useState } from "react";
 import { NavLink, useParams } from "react-router";
@@ -49,7 +49,7 @@ export function Bench() {
       ) : tool ? (
         <One key={tool.id} tool={tool} />
       ) : (
-        <div className="p-5">{list.data && <Note>{name ? `There is no tool ${name}.` : "The project has no tools."}</Note>}</div>
+        <div className="p-5">{list.data && <Note>{name ? `Unknown tool ${name}.` : "The project has no tools."}</Note>}</div>
       )}
     </div>
   );
