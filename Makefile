@@ -53,7 +53,7 @@ bench: build ## speed and memory, as ratios against a bare baseline in the same 
 	@go test ./bench -run '^$$' -bench . -benchtime 1x -timeout 20m
 
 screenshots: build chromium ## take the pictures of docs/screenshots again
-	@SCREENSHOTS=$(CURDIR)/docs/screenshots go test ./e2e -run TestScreenshots -count 1 -v
+	@SCREENSHOTS="$(CURDIR)/docs/screenshots" go test ./e2e -run TestScreenshots -count 1 -v
 
 clean:
 	rm -rf bin web/dist/* web/node_modules web/src/api.gen.ts && touch web/dist/.keep

@@ -125,7 +125,7 @@ func TestANewToolIsChosenByItsDescriptionAndAPoorOneIsWorse(t *testing.T) {
 }
 
 func TestItSaysWhatItCanDoWhenNothingFits(t *testing.T) {
-	r := ask(user("What is the capital of Peru?"))
+	r := ask(user("Who wins on Sunday?"))
 	assert.Empty(t, r.Calls)
 	assert.Contains(t, r.Text, "I cannot help with that. What I can do:")
 	none := understudy.Answer(nil, prompt.Request{System: system, Messages: []ledger.Message{user("Hi")}})
