@@ -5,6 +5,7 @@ package api
 
 import (
 	"encoding/json"
+	"strings"
 	"time"
 
 	"stonebaton/app"
@@ -28,7 +29,7 @@ type Problem struct {
 
 func (p *Problem) Error() string {
 	s := p.Detail
-	if p.Place != nil && p.Place.File != "" {
+	if p.Place != nil && p.Place.File != "" && !strings.Contains(s, p.Place.File+":") {
 		s = p.Place.String() + ": " + s
 	}
 	if p.Remedy != "" {

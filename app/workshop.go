@@ -312,6 +312,7 @@ func (w *Workshop) ask(ctx context.Context, s *project.SourceDoc, known bool) (p
 // a source offered before; nil where that is not known.
 func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), last func(source string) (project.Catalogue, bool)) (*project.Project, project.Source, []project.Problem) {
 	src, probs := project.Load(os.DirFS(w.dir), env)
+	unread := len(probs)
 	for i := range probs {
 		if w.trust != nil && probs[i].Code == project.Granted {
 			probs[i].Grade = project.Warning // a tool may have written it; that must not stop the service
@@ -329,10 +330,10 @@ func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), la
 	if p != nil {
 		probs = append(append(probs, w.lacking(ctx, p, src)...), w.untrusted(p)...)
 	}
-	for _, x := range probs {
-		if x.Grade == project.Error {
-			return nil, src, probs
-		}
+	// files that are not read come first, since others may miss what they hold; then what keeps the project from running
+	slices.SortStableFunc(probs[unread:], func(a, b project.Problem) int { return a.Grade.Rank() - b.Grade.Rank() })
+	if slices.ContainsFunc(probs, func(x project.Problem) bool { return x.Grade == project.Error }) {
+		return nil, src, probs
 	}
 	return p, src, probs
 }
@@ -376,7 +377,7 @@ func unreadEnv(dir string) []project.Problem {
 	// the package names no line: it is the first after the longest head that can be read
 	lines, good := strings.Split(string(raw), "\n"), 0
 	for n := range lines {
-		if _, err := godotenv.Unmarshal(strings.Join(lines[:n], "\n")); err == nil {
+		if _, err := godotenv.Unmarshal(strings.Join(lines[:n], "\n") + "\n"); err == nil {
 			good = n
 		}
 	}

@@ -17,7 +17,10 @@ import (
 
 	"stonebaton/app"
 	"stonebaton/core/coretest"
+	"stonebaton/core/expr"
+	"stonebaton/core/loop"
 	"stonebaton/core/project"
+	"stonebaton/engine"
 )
 
 func texts(probs []project.Problem) string {
@@ -234,4 +237,101 @@ func TestDataThatAProjectNamesIsWatched(t *testing.T) {
 	said("data/o.json: line 1: this is not JSON")
 	require.NoError(t, os.Remove(filepath.Join(dir, "s.yaml")))
 	said()
+}
+
+func TestAnEnvFileThatCannotBeReadIsSaid(t *testing.T) {
+	for text, line := range map[string]int{"NOT A LINE\n": 1, "A=1\n\n# a comment\nno value here\n": 4, "A=1\n": 0} {
+		dir := t.TempDir()
+		write(t, dir, project.Main, coretest.Main)
+		write(t, dir, ".env", text)
+		_, _, probs := read(t, dir)
+		if line == 0 {
+			assert.Empty(t, probs)
+			continue
+		}
+		require.Len(t, probs, 1, "%q", text)
+		assert.Equal(t, project.Place{File: ".env", Line: line, Col: 1}, probs[0].Place)
+		assert.Equal(t, "the line is not NAME=value; no value of the file is used", probs[0].Say)
+	}
+}
+
+func TestWhatIsNotReadIsSaidBeforeWhatFollowsFromIt(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, project.Main, strings.Replace(coretest.Main, "passes_to: [berths]", "passes_to: [berths, third]", 1))
+	write(t, dir, "third.yml", "agent: third\nsummary: Not read.\nprompt: x\n")
+	_, _, probs := read(t, dir)
+	require.Len(t, probs, 2)
+	assert.Equal(t, "third.yml", probs[0].File)
+	assert.Equal(t, project.Error, probs[1].Grade)
+}
+
+func TestLinesThatFitNothingAreSaid(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, project.Main, strings.Replace(coretest.Main, "models: {m: {speaks: understudy", `models: {m: {speaks: understudy, lines: "l/*.yaml"`, 1))
+	_, _, probs := read(t, dir)
+	assert.Contains(t, texts(probs), `lines: l/*.yaml of the model "m" matches no file`)
+	write(t, dir, "l/a.yaml", "lines:\n  - {who: desk, say: a, calls: [{tool: lok}]}\n  - {who: desk, say: b, calls: [{tool: look, args: {nme: x}}]}\n  - {who: desk, say: c, calls: [{tool: pass_to_berth}, {tool: look, args: {name: x}}]}\n")
+	_, _, probs = read(t, dir)
+	assert.Equal(t, `warning l/a.yaml this line calls "lok", and there is no such tool. Did you mean "look"?
+warning l/a.yaml this line gives nme to "look", which has no such argument. Did you mean "name"?
+warning l/a.yaml this line passes to "berth", and there is no such agent. Did you mean "berths"?`, texts(probs))
+}
+
+func TestWhatAppearsDoesNotStart(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, project.Main, coretest.Main)
+	mark := filepath.Join(dir, "started")
+	source := "source: late\nmcp: {command: [sh, -c, \"touch " + mark + "\"], timeout: 1s}\ntake: [look_out]\n"
+	a := open(t, dir)
+	write(t, dir, "s.yaml", source)
+	_, err := a.Projects.Reload(ctx)
+	require.NoError(t, err)
+	require.Len(t, a.Projects.Waiting(), 1)
+	assert.NoFileExists(t, mark)
+	require.NoError(t, a.Close())
+
+	// a restart does not confirm it
+	a = open(t, dir)
+	require.Len(t, a.Projects.Waiting(), 1)
+	assert.NoFileExists(t, mark)
+	_, err = a.Projects.Confirm(ctx, "none", "ann")
+	require.ErrorIs(t, err, app.ErrNotWaiting)
+	_, err = a.Projects.Confirm(ctx, a.Projects.Waiting()[0].ID, "ann")
+	require.NoError(t, err)
+	assert.FileExists(t, mark, "now it starts")
+	assert.Empty(t, a.Projects.Waiting())
+	require.NoError(t, a.Close())
+
+	// what the files name when a service starts for the first time starts with it, and with Trust all does
+	for _, c := range []app.Config{{Dir: dir, Data: t.TempDir()}, {Dir: dir, Data: t.TempDir(), Trust: true}} {
+		require.NoError(t, os.Remove(mark))
+		a, err := app.Open(ctx, c)
+		require.NoError(t, err)
+		assert.FileExists(t, mark)
+		require.NoError(t, a.Close())
+	}
+}
+
+func TestAToolWithoutASandboxThatAppearsIsNotCalled(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, project.Main, coretest.Main)
+	a := open(t, dir)
+	defer a.Close()
+	write(t, dir, "h.yaml", "tool: hail\nsummary: Hail a vessel when somebody asks for it.\ngate: {when: \"true\"}\ncommand: {run: [echo, ahoy], output: text, sandbox: none}\n")
+	_, err := a.Projects.Reload(ctx)
+	require.NoError(t, err)
+	p, err := a.Projects.Current()
+	require.NoError(t, err)
+	call := func() (loop.Result, *loop.Failure) {
+		return a.Tools.Call(ctx, engine.Invocation{Project: p, Tool: p.Tools["hail"], Args: map[string]any{}, Vars: expr.Vars{}})
+	}
+	_, bad := call()
+	require.NotNil(t, bad)
+	assert.Equal(t, "trust", bad.Class)
+	assert.Contains(t, bad.Say, "the tool hail runs echo ahoy with sandbox: none; it appeared while the service runs, and waits until a person confirms it")
+	_, err = a.Projects.Confirm(ctx, a.Projects.Waiting()[0].ID, "ann")
+	require.NoError(t, err)
+	r, bad := call()
+	require.Nil(t, bad)
+	assert.Equal(t, "ahoy", r.Value)
 }

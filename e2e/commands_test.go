@@ -21,8 +21,8 @@ var reserve = "Please reserve a berth for the Marrow Light from " + inFourDays()
 // said is what `say -json` ends with.
 type said struct {
 	ID, Session, Status, Answer string
-	Turns                        int
-	Calls                        []struct {
+	Turns                       int
+	Calls                       []struct {
 		Tool, Status string
 		Args         map[string]any
 	}

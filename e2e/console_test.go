@@ -401,7 +401,7 @@ func TestTheBench(t *testing.T) {
 	p.keys("#bench_path", "a.md")
 	p.keys("#bench_text", "One.")
 	p.click("Call it")
-	p.sees(`"made":true`)
+	p.sees(`"created":true`)
 	p.click("Sent and received")
 	p.sees("+One.")
 	p.click("Undo the change")

@@ -104,12 +104,61 @@ func TestScreenshots(t *testing.T) {
 	p.until(`document.querySelectorAll("svg [data-step]").length > 0`)
 	shoot("drills")
 
+	talkAndFollow(t, s, p, filepath.Join(to, "talk.png"))
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "say.png"), "stonebaton say 'Please reserve a berth for the Marrow Light from next Friday noon, two nights.' </dev/null")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "show.png"), "stonebaton runs; echo; stonebaton show "+j.ID+" -step 7")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "bench-terminal.png"), "stonebaton tools; echo; stonebaton try daylight -args '{\"day\": \"2026-05-08\"}'; echo; stonebaton source inspect station")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "drill.png"), "stonebaton drill -dir harbour")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "tides.yaml"), []byte("tool: tide_windows\nsumary: When the tide lets a draught in.\neffect: red\nstubs: [{returns: high}]\n"), 0o644))
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "check.png"), "stonebaton check harbour")
+}
+
+// talkAndFollow holds a conversation of ten messages in one half of a terminal, while the
+// other half follows whatever runs next, also what is said in the console.
+func talkAndFollow(t *testing.T, s *server, p *page, to string) {
+	t.Helper()
+	for _, tool := range []string{"Xvfb", "xterm", "import", "tmux"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Logf("%s is not taken: %s is not installed (apt-get install xvfb xterm imagemagick tmux)", to, tool)
+			return
+		}
+	}
+	socket := filepath.Join(t.TempDir(), "tmux")
+	tmux := func(args ...string) string {
+		t.Helper()
+		c := exec.Command("tmux", append([]string{"-S", socket, "-f", "/dev/null"}, args...)...)
+		c.Env = append(os.Environ(), "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"), "STONEBATON_URL="+s.url, "TERM=xterm-256color")
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return string(out)
+	}
+	tmux("new-session", "-d", "-x", "212", "-y", "60", "stonebaton talk")
+	defer exec.Command("tmux", "-S", socket, "kill-server").Run() //nolint:errcheck // it may be gone
+	tmux("set", "-g", "status", "off")
+	tmux("set", "-g", "history-limit", "5000")
+	tmux("split-window", "-h", "-l", "104", "stonebaton follow")
+	wait := func(pane, text string, n int) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			return strings.Count(tmux("capture-pane", "-p", "-J", "-S", "-2000", "-t", pane), text) >= n
+		}, 60*time.Second, 50*time.Millisecond, "%s", text)
+	}
+	wait("0", "> ", 1)
+	wait("1", "Waiting for what runs next", 1)
+	for i, say := range []string{"When can a vessel drawing 3.1 m come in tomorrow?", "Is the bar fit to cross on Friday?", "What are the dues for 2 nights at 12.4 m length?", "What is known of the vessel Gannet?", "What are the dues for 1 night at 46 m length?",
+		"Who wins on Sunday?", "When does the sun set on 8 May 2026?", "What is known of the vessel Petrel?", "What are the dues for 3 nights at 9 m length?", "When can a vessel drawing 2 m come in tomorrow?"} {
+		tmux("send-keys", "-t", "0", "-l", say)
+		tmux("send-keys", "-t", "0", "Enter")
+		wait("0", "   session ", i+1)
+	}
+	p.open("/try")
+	p.keys("textarea", "Is the bar fit to cross on Saturday?\r")
+	wait("1", "Is the bar fit to cross on Saturday?", 1)
+	wait("1", "   session ", 11)
+	picture := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "bash", "-c", fmt.Sprintf(
+		`xterm -fa "DejaVu Sans Mono" -fs 7 -bg '#f7f9f6' -fg '#1b2320' -geometry 212x60+0+0 -e tmux -S %s attach & sleep 3; import -window root %s; kill %%1`, socket, to))
+	out, err := picture.CombinedOutput()
+	require.NoError(t, err, "%s", out)
 }
 
 // terminal runs a command in a terminal window, in a folder, and takes its picture.
@@ -124,7 +173,7 @@ func terminal(t *testing.T, s *server, in, to, run string) {
 	done := filepath.Join(t.TempDir(), "done")
 	script := fmt.Sprintf("export PATH=%s:$PATH STONEBATON_URL=%s; printf '$ %%s\\n' \"$CMD\"; eval \"$CMD\"; touch %s; sleep 30", filepath.Dir(binary), s.url, done)
 	c := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "bash", "-c", fmt.Sprintf(
-		`xterm -fa "DejaVu Sans Mono" -fs 9 -bg '#fbfaf6' -fg '#25211b' -geometry 180x58+0+0 -e bash -c "$SCRIPT" & while [ ! -e %s ]; do sleep 0.2; done; sleep 0.5; import -window root %s; kill %%1`, done, to))
+		`xterm -fa "DejaVu Sans Mono" -fs 9 -bg '#f7f9f6' -fg '#1b2320' -geometry 158x52+0+0 -e bash -c "$SCRIPT" & while [ ! -e %s ]; do sleep 0.2; done; sleep 0.5; import -window root %s; kill %%1`, done, to))
 	c.Dir = in
 	c.Env = append(os.Environ(), "SCRIPT="+script, "CMD="+run)
 	out, err := c.CombinedOutput()

@@ -164,7 +164,7 @@ func TestTheSameQuestionOnEveryRung(t *testing.T) {
 	assert.Equal(t, 2, r.code)
 	assert.Contains(t, r.err, `unknown rung "loud"`)
 	r = s.run(t, "say", "-rung", "asign_berth=stub", "Hello.")
-	assert.Contains(t, r.err, `unknown tool "asign_berth" to set the rung of. Did you mean "assign_berth"`)
+	assert.Contains(t, r.err, `unknown tool "asign_berth" in the rungs. Did you mean "assign_berth"`)
 }
 
 // client connects the protocol's own client.
@@ -397,6 +397,7 @@ func TestACallUnderWayIsHeardOfEverywhere(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "lend_tool.yaml"), []byte("tool: count_shelves\nsummary: Count the shelves when somebody asks for the shelves to be counted.\neffect: read\ntimeout: 5m\n"+
 		"command: {run: [sh, -c, \"until [ -e "+flag+" ]; do echo shelf after shelf >&2; sleep 0.1; done; echo counted\"], output: text, sandbox: none}\n"), 0o644))
 	require.NoError(t, os.Remove(filepath.Join(dir, "lathe_loan.yaml")))
+	require.NoError(t, os.Remove(filepath.Join(dir, "stores.yaml")))
 	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
 
 	say := exec.CommandContext(t.Context(), binary, "say", "Count the shelves")

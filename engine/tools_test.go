@@ -204,7 +204,7 @@ func TestRungsOfARunAreChecked(t *testing.T) {
 	_, err := e.Begin(ctx, engine.Start{Text: "x", Rung: "loud"})
 	assert.ErrorContains(t, err, `unknown rung "loud"`)
 	_, err = e.Begin(ctx, engine.Start{Text: "x", Rungs: map[string]ledger.Rung{"lok": "stub"}})
-	assert.ErrorContains(t, err, `unknown tool "lok" to set the rung of. Did you mean "look"?`)
+	assert.ErrorContains(t, err, `unknown tool "lok" in the rungs. Did you mean "look"?`)
 }
 
 func TestACallUnderWaySaysHowItGoes(t *testing.T) {

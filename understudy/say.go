@@ -97,7 +97,7 @@ func record(tool string, m map[string]any) string {
 	}
 	out := ""
 	if len(facts) > 0 {
-		out = "**" + title(tool) + "**: " + strings.Join(facts, ", ") + "."
+		out = "**" + title(tool) + "**: " + ended(strings.Join(facts, ", "))
 	}
 	if len(rest) > 0 {
 		if out != "" {
@@ -123,7 +123,7 @@ func table(tool string, rows []any) string {
 			for i := range rows {
 				items[i] = expr.Show(rows[i])
 			}
-			return "**" + title(tool) + "**: " + strings.Join(items, ", ") + "."
+			return "**" + title(tool) + "**: " + ended(strings.Join(items, ", "))
 		}
 		for _, k := range keys(m) {
 			if !seen[k] {
@@ -151,3 +151,6 @@ func table(tool string, rows []any) string {
 	}
 	return strings.TrimSpace(b.String())
 }
+
+// ended ends a sentence that may have its stop already.
+func ended(s string) string { return strings.TrimRight(s, ".") + "." }

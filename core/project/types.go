@@ -413,6 +413,9 @@ const (
 	Hint    Grade = "hint"
 )
 
+// Rank gives the place of a grade among the others: 0 is the worst.
+func (g Grade) Rank() int { return slices.Index([]Grade{Error, Warning, Hint}, g) }
+
 // Problem is something about the files that is wrong or doubtful.
 type Problem struct {
 	Grade Grade  `json:"grade"`

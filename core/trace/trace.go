@@ -343,12 +343,12 @@ func short(raw json.RawMessage, names bool) string {
 				parts = append(parts, fmt.Sprintf("%d %s", len(e), k))
 			default:
 				val := expr.Show(e)
+				if at, err := time.Parse(time.RFC3339, val); err == nil {
+					val = at.Format("2 Jan 15:04")
+				}
 				if names {
 					parts = append(parts, k+": "+cut(val, 40))
 					continue
-				}
-				if at, err := time.Parse(time.RFC3339, val); err == nil {
-					val = at.Format("2 Jan 15:04")
 				}
 				if i := strings.LastIndexByte(k, '_'); i > 0 && len(k)-i <= 4 && val != "" {
 					val += " " + k[i+1:] // 46 m

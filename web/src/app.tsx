@@ -32,12 +32,12 @@ export function App() {
   return (
     <div className="flex h-full flex-col">
       <header className="flex min-h-11 shrink-0 flex-wrap items-stretch border-b border-joint-strong bg-face">
-        <div className="flex items-center gap-2.5 border-r border-joint px-4 text-base font-bold">
+        <div className="flex h-11 items-center gap-2.5 border-r border-joint px-4 text-base font-bold max-md:px-3">
           <svg width="26" height="14" viewBox="0 0 26 14" aria-hidden>
             <path d="M5 2h16l3 5-3 5H5L2 7z" fill="var(--ink)" />
             <path d="M9 2v10M17 2v10" stroke="var(--face)" strokeWidth="1.6" />
           </svg>
-          Stone Baton
+          <span className="max-md:sr-only">Stone Baton</span>
         </div>
         <ProjectState project={project.data} />
         <nav aria-label="Pages" className="flex max-md:order-last max-md:h-9 max-md:w-full max-md:overflow-x-auto max-md:border-t max-md:border-joint">
@@ -52,7 +52,7 @@ export function App() {
             </NavLink>
           ))}
         </nav>
-        <div className="ml-auto flex items-center gap-2 px-3 text-ink-2">
+        <div className="ml-auto flex h-11 items-center gap-2 px-3 text-ink-2">
           <Theme />
         </div>
       </header>
@@ -93,7 +93,7 @@ function ProjectState({ project }: { project?: Project }) {
   const say = [project.errors && count(project.errors, "error"), project.warnings && count(project.warnings, "warning"), project.hints && count(project.hints, "hint")].filter(Boolean).join(", ") || "no problems";
   return (
     <>
-      <button type="button" onClick={() => setOpen(true)} className="flex items-center gap-2 border-r border-joint px-3.5 hover:bg-ground">
+      <button type="button" onClick={() => setOpen(true)} className="flex h-11 items-center gap-2 border-r border-joint px-3.5 hover:bg-ground">
         <span className="font-mono text-[12px]">{project.name || "no project"}</span>
         <span className={project.errors ? "font-semibold text-bad" : project.warnings + project.hints ? "text-ink-2" : "text-ok"}>{say}</span>
         {project.older && <span className="text-bad max-md:hidden">· the last good version is in use</span>}

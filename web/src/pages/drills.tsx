@@ -58,7 +58,7 @@ function One({ drill, busy, onRun }: { drill: Drill; busy: boolean; onRun: () =>
   return (
     <section aria-label={`Drill ${drill.id}`} className="grid min-h-0 min-w-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_auto_1fr]">
       <div className="border-b border-joint-strong bg-face px-5 py-3">
-        <div className="flex items-baseline gap-3">
+        <div className="flex flex-wrap items-baseline gap-x-3">
           <h2 className="text-base font-bold">{drill.id}</h2>
           <Status of={drill.status} />
           <span className="font-mono text-[12px] text-ink-3">
