@@ -239,3 +239,63 @@ func TestDrillsAreTheSameEveryTimeAndSideBySide(t *testing.T) {
 	var unknown *app.UnknownDrillError
 	require.ErrorAs(t, err, &unknown)
 }
+
+func TestADrillSeesWhatARunSees(t *testing.T) {
+	r := drills(t, `
+---
+drill: d
+say: Tell me the tide.
+now: 2026-05-04T23:30:00Z
+expect: {where: "project == 'quay' && today == '2026-05-04' && run.calls == 1 && answer.contains('high')"}
+`)[0]
+	assert.Equal(t, "passed", r.Status, "%v %s", r.Faults, r.Error)
+	zoned := strings.Replace(coretest.Main, "project: quay", "project: quay\ntimezone: Asia/Tokyo", 1)
+	out, err := app.RunDrills(ctx, coretest.Project(t, zoned+`
+---
+drill: d
+say: Tell me the tide.
+now: 2026-05-04T23:30:00Z
+expect: {where: "today == '2026-05-05'"}
+`), shop(t), nil, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "passed", out[0].Status, "the day is that of the zone: %v", out[0].Faults)
+}
+
+func TestACallThatIsExpectedMustHaveReturned(t *testing.T) {
+	const text = `
+---
+drill: d
+say: Look up the vessel "Petrel" by its name, then reserve the berth C4.
+gates: {reserve: refuse}
+expect: {calls: [{tool: look}, {tool: reserve%s}]}
+`
+	r := drills(t, strings.Replace(text, "%s", "", 1))[0]
+	assert.Equal(t, "failed", r.Status, "a refused call is not what was expected")
+	assert.Contains(t, r.Faults[0].Got, "refused")
+	assert.Equal(t, "passed", drills(t, strings.Replace(text, "%s", ", status: refused", 1))[0].Status)
+	assert.Equal(t, "passed", drills(t, strings.Replace(text, "%s", ", gate: refuse", 1))[0].Status)
+}
+
+func TestADrillMayBringStubs(t *testing.T) {
+	r := drills(t, `
+---
+drill: d
+say: Tell me the tide.
+stubs: {tide: [{returns: low}]}
+expect: {answer: {says: [low], avoids: [high]}}
+`)[0]
+	assert.Equal(t, "passed", r.Status, "%v %s", r.Faults, r.Error)
+	assert.Equal(t, "passed", drills(t, "\n---\ndrill: d\nsay: Tell me the tide.\nexpect: {answer: {says: [high]}}\n")[0].Status, "its tools keep their own")
+}
+
+func TestAServiceIsFoundFromItsFolder(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, project.Main, coretest.Main)
+	a := open(t, dir)
+	data := filepath.Join(dir, ".stonebaton")
+	assert.Empty(t, app.Address(data))
+	require.NoError(t, a.Announce("http://127.0.0.1:7"))
+	assert.Equal(t, "http://127.0.0.1:7", app.Address(data))
+	require.NoError(t, a.Close())
+	assert.Empty(t, app.Address(data), "a service that has ended is not found")
+}

@@ -39,6 +39,7 @@ import (
 	"stonebaton/live"
 	"stonebaton/secret"
 	"stonebaton/service"
+	"stonebaton/sqlite"
 	"stonebaton/store"
 	"stonebaton/web"
 
@@ -221,7 +222,7 @@ type insert struct {
 }
 
 func database(b *testing.B, dir string) *sqlx.DB {
-	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, "stonebaton.db")+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-8000)")
+	db, err := sqlx.Open("sqlite", sqlite.DSN(filepath.Join(dir, "stonebaton.db"), "_pragma=journal_mode(WAL)", "_pragma=synchronous(FULL)", "_pragma=cache_size(-8000)"))
 	require.NoError(b, err)
 	db.SetMaxOpenConns(1)
 	return db

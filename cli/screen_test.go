@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -190,4 +192,65 @@ func TestABrokenEditIsSaidWithTheNextMessage(t *testing.T) {
 		_, _, errs := h.run("", "say", "-stubs", "Tell me the tide.")
 		return strings.Contains(errs, "note: answered by the last good version of the project; b.yaml:1:")
 	}, 10*time.Second, 10*time.Millisecond)
+}
+
+func TestTheServiceOfAnotherProjectIsNoted(t *testing.T) {
+	h := serve(t, coretest.Main)
+	t.Setenv("STONEBATON_URL", h.url)
+	say := func() string {
+		var out, errs bytes.Buffer
+		Run(context.Background(), []string{"runs"}, Streams{In: strings.NewReader(""), Out: &out, Err: &errs})
+		return errs.String()
+	}
+	t.Chdir(t.TempDir())
+	assert.Empty(t, say(), "in a folder that is no project")
+	require.NoError(t, os.WriteFile("stonebaton.yaml", []byte(coretest.Main), 0o600))
+	assert.Contains(t, say(), "note: the service at "+h.url+" runs the project in "+h.app.Projects.Dir()+", not the one in this folder")
+	t.Chdir(h.app.Projects.Dir())
+	assert.Empty(t, say())
+	t.Setenv("STONEBATON_URL", "")
+	require.NoError(t, h.app.Announce(h.url))
+	var out, errs bytes.Buffer
+	assert.Equal(t, fine, Run(context.Background(), []string{"runs"}, Streams{In: strings.NewReader(""), Out: &out, Err: &errs}), "it is found without being named: %s", errs.String())
+	assert.Contains(t, out.String(), "No runs.")
+}
+
+func TestWhoSpeaksAndWithWhichState(t *testing.T) {
+	h := serve(t, coretest.Main)
+	code, out, errs := h.run("", "say", "-json", "-stubs", "-person", "ann", "-state", `{"length_m": 12}`, "Tell me the tide.")
+	require.Equal(t, fine, code, errs)
+	var s Said
+	require.NoError(t, json.Unmarshal([]byte(out), &s))
+	assert.Equal(t, map[string]any{"length_m": 12.0}, s.State)
+	_, out, _ = h.run("", "show", s.ID)
+	assert.Contains(t, out, "ann      Tell me the tide.")
+	code, _, errs = h.run("", "say", "-state", "{", "x")
+	assert.Equal(t, wrongUse, code)
+	assert.Contains(t, errs, "-state is not a JSON object")
+	_, out, _ = h.run("", "models", "-test", "m", "-test", "spare")
+	assert.Contains(t, out, "m answers in ")
+	assert.Contains(t, out, "spare answers in ")
+	_, _, errs = h.run("", "runs", "-limit", "5000")
+	assert.Contains(t, errs, "limit must be from 1 to 1000")
+}
+
+func TestCommandsInAFolderWithAnyName(t *testing.T) {
+	for _, name := range []string{"Hafen büro", "100%", "a#b?c", "日誌"} {
+		dir := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		t.Chdir(dir)
+		for _, args := range [][]string{{"new", "p"}, {"check", "p"}, {"drill", "-dir", "p"}, {"try", "lend_tool", "-dir", "p", "-args", `{"item":"saw","days":2}`}, {"tools", "-dir", "p"}} {
+			var out, errs bytes.Buffer
+			assert.Equal(t, fine, Run(context.Background(), args, Streams{In: strings.NewReader(""), Out: &out, Err: &errs}), "%s: %v: %s", name, args, errs.String())
+		}
+	}
+	var errs bytes.Buffer
+	assert.Equal(t, failed, Run(context.Background(), []string{"check", "nowhere"}, Streams{Out: &errs, Err: &errs}))
+	assert.Contains(t, errs.String(), "cannot find the folder nowhere")
+	errs.Reset()
+	assert.Equal(t, failed, Run(context.Background(), []string{"check", "/"}, Streams{Out: &errs, Err: &errs}))
+	assert.Contains(t, errs.String(), "so this folder is not a project")
+	errs.Reset()
+	assert.Equal(t, fine, Run(context.Background(), []string{"schema", "expressions"}, Streams{Out: &errs, Err: &errs}))
+	assert.Contains(t, errs.String(), "fixed(x, n)")
 }

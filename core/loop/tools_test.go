@@ -259,3 +259,17 @@ func TestAChangeOfALongNumberIsOne(t *testing.T) {
 	assert.Contains(t, string(loop.Change(other, one)), "9007199254740993")
 	assert.Nil(t, loop.Change(one, one))
 }
+
+func TestWordsAreNotCutInsideALetter(t *testing.T) {
+	for who, want := range map[string]string{"étienne": "Étienne changed berth", "ßa": "ßa changed berth", "ann": "Ann changed berth", "李": "李 changed berth"} {
+		w := world(t)
+		w.S.Facts = map[string]any{"length_m": 46.0}
+		w.Step()
+		w.Reply("", `reserve {"berth":"C4"}`)
+		w.Step()
+		w.Append(ledger.New("t1.c1", &ledger.GateSettled{Verb: ledger.Amend, By: who, Args: []byte(`{"berth":"D2"}`)}))
+		w.Step()
+		w.Return("t1.c1", map[string]any{})
+		assert.Contains(t, w.Words()[0], want)
+	}
+}

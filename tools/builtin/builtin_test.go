@@ -307,7 +307,7 @@ func TestAChangeIsLookedAtBeforeAnybodyIsAsked(t *testing.T) {
 	for say, args := range map[string]map[string]any{
 		"the passage is not in plan.md":                                      {"path": "plan.md", "old": "four", "new": "4"},
 		"the passage is in plan.md 2 times; give more of the text around it": {"path": "plan.md", "old": "t", "new": "T"},
-		"cannot find the file none.md":                                           {"path": "none.md", "old": "a", "new": "b"},
+		"cannot find the file none.md":                                       {"path": "none.md", "old": "a", "new": "b"},
 		"is outside the folders that may":                                    {"path": "../x.md", "old": "a", "new": "b"},
 	} {
 		_, bad := look("edit", args)

@@ -22,6 +22,7 @@ import (
 	"stonebaton/engine"
 	"stonebaton/secret"
 	tool "stonebaton/tools/http"
+	"stonebaton/tools/tooltest"
 	"stonebaton/tools/web"
 )
 
@@ -159,4 +160,26 @@ func TestAHostThatIsDownWasNotReached(t *testing.T) {
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "OFFICE")
 	assert.Contains(t, bad.Say, "is not set")
+}
+
+func TestAReplyCanBeARefusal(t *testing.T) {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.WriteString(w, map[string]string{"/bad": `{"status":"error","message":"the berth is closed"}`, "/quiet": `{"status":"error"}`, "/none": `{"status":"ok","rows":[]}`, "/ok": `{"status":"ok","rows":[{"berth":"C4"}]}`}[r.URL.Path])
+	}))
+	defer srv.Close()
+	p := tooltest.Project(t, "tool: ask\nsummary: Ask the office when somebody asks for it.\neffect: read\ninput: {type: object, properties: {path: {type: string, description: A path.}}}\n"+
+		"http:\n  url: \""+srv.URL+"/{{ args.?path.orValue('') }}\"\n  fails_when: \"response.body.status == 'error'\"\n  pick: \"=response.body.rows\"\n  when_empty: not_found\n", nil)
+	call := func(path string) (loop.Result, *loop.Failure) {
+		return tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "ask", map[string]any{"path": path})
+	}
+	r, bad := call("ok")
+	require.Nil(t, bad, "%+v", bad)
+	assert.Len(t, r.Value, 1)
+	for path, want := range map[string][2]string{"bad": {"refused", "the berth is closed"}, "quiet": {"refused", "and the reply says that it failed (response.body.status == 'error')"}, "none": {"not_found", "nothing was found"}} {
+		_, bad = call(path)
+		require.NotNil(t, bad, path)
+		assert.Equal(t, want[0], bad.Class)
+		assert.Contains(t, bad.Say, want[1])
+		assert.Equal(t, ledger.NotDone, bad.Outcome)
+	}
 }

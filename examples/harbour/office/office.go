@@ -24,6 +24,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"stonebaton/core/near"
+	"stonebaton/sqlite"
 
 	"stonebaton/examples/harbour"
 )
@@ -92,7 +93,7 @@ func Open(file, token string, from time.Time) (*Office, error) {
 	if err != nil {
 		return nil, err
 	}
-	db, err := sqlx.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_txlock=immediate")
+	db, err := sqlx.Open("sqlite", sqlite.DSN(file, "_pragma=busy_timeout(5000)", "_pragma=journal_mode(WAL)", "_txlock=immediate"))
 	if err != nil {
 		return nil, err
 	}
