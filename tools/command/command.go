@@ -120,7 +120,7 @@ func (h *Handler) explain(c *project.Command, d sandbox.Done, s sandbox.Spec) st
 		return ""
 	}
 	if near := h.neighbour(d.Stderr, s.Reads); near != "" {
-		return fmt.Sprintf(". %s stands beside it, but a program reads only the files that its tool names: put what belongs together into a folder of its own, and name that under reads:", near)
+		return fmt.Sprintf(". %s stands beside it, but a program reads only the files that its tool names: put what belongs together into a folder of its own, and add that to reads", near)
 	}
 	low := strings.ToLower(string(d.Stderr))
 	denied := strings.Contains(low, "permission denied") || strings.Contains(low, "eacces") || strings.Contains(low, "not permitted") || strings.Contains(low, "eperm")
@@ -317,7 +317,7 @@ func (h *Handler) Check(t *project.Tool) error {
 		}
 	}
 	if real, err := filepath.EvalSymlinks(program); err == nil && !c.Bare && !h.owns(real) && !sandbox.Readable(real, reads[1:]) {
-		return fmt.Errorf("%s is %s, beside which it may need files that its sandbox keeps from it; name the folder of its installation under reads:", c.Run[0].String(), real)
+		return fmt.Errorf("%s is %s, beside which it may need files that its sandbox keeps from it; add the folder of its installation to reads", c.Run[0].String(), real)
 	}
 	if !c.Bare && sandbox.Missing() != "" {
 		return errors.New(sandbox.Missing() + ", so it will be refused; say sandbox: none if it may run without bounds")
