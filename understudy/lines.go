@@ -3,14 +3,17 @@ package understudy
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"regexp"
+	"regexp/syntax"
 	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
 
 	"stonebaton/core/ledger"
+	"stonebaton/core/near"
 )
 
 // Line is a rule: for who is asked, what was said and what came back, the
@@ -56,7 +59,7 @@ func ReadLines(file string, text []byte) ([]Line, *LineError) {
 		if m := lineNumber.FindStringSubmatch(err.Error()); m != nil {
 			line, _ = strconv.Atoi(m[1])
 		}
-		return nil, bad(line, "lines cannot be read: "+err.Error())
+		return nil, bad(line, "lines: "+plain(err))
 	}
 	var out []Line
 	for i := range doc.Lines {
@@ -69,23 +72,58 @@ func ReadLines(file string, text []byte) ([]Line, *LineError) {
 			err = d.Decode(&l)
 		}
 		if err != nil {
-			return nil, bad(n.Line, "this line cannot be read: "+err.Error())
+			return nil, bad(n.Line, plain(err))
 		}
 		if l.Say == "" && len(l.Calls) == 0 {
 			return nil, bad(n.Line, "a line needs say: or calls:")
 		}
 		if l.said, err = regexp.Compile("(?is)" + l.Said); err != nil {
-			return nil, bad(n.Line, "said: "+err.Error())
+			return nil, bad(n.Line, "said is not a regular expression: "+pattern(err))
 		}
 		if l.Came != nil {
 			if l.with, err = regexp.Compile("(?is)" + l.Came.With); err != nil {
-				return nil, bad(n.Line, "came.with: "+err.Error())
+				return nil, bad(n.Line, "came.with is not a regular expression: "+pattern(err))
 			}
 		}
 		l.at = n.Line
 		out = append(out, l)
 	}
 	return out, nil
+}
+
+var (
+	unknownKey = regexp.MustCompile(`field (\S+) not found`)
+	wrongKind  = regexp.MustCompile(`cannot construct !!(\w+)(?: .*?)? into (\S+)`)
+	lineKeys   = []string{"who", "said", "came", "from", "with", "say", "calls", "tool", "args", "again"}
+)
+
+// plain gives an error of the library in our words.
+func plain(err error) string {
+	if m := unknownKey.FindStringSubmatch(err.Error()); m != nil {
+		return fmt.Sprintf("%s is not a key of a line.%s It has %s", m[1], near.Hint(m[1], lineKeys), strings.Join(lineKeys, ", "))
+	}
+	if m := wrongKind.FindStringSubmatch(err.Error()); m != nil {
+		due := "a record"
+		switch {
+		case m[2] == "string":
+			due = "a text"
+		case m[2] == "bool":
+			due = "true or false"
+		case strings.HasPrefix(m[2], "[]"):
+			due = "a list"
+		}
+		return "there is " + map[string]string{"seq": "a list", "map": "a record", "str": "a text", "int": "a number", "float": "a number", "bool": "true or false", "null": "nothing"}[m[1]] + " where " + due + " belongs"
+	}
+	return "it cannot be read: " + strings.TrimPrefix(err.Error(), "yaml: ")
+}
+
+// pattern says what is wrong with a regular expression.
+func pattern(err error) string {
+	var e *syntax.Error
+	if errors.As(err, &e) {
+		return string(e.Code)
+	}
+	return err.Error()
 }
 
 var lineNumber = regexp.MustCompile(`line (\d+)`)

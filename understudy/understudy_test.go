@@ -148,7 +148,8 @@ func TestLinesComeFirst(t *testing.T) {
 	assert.Equal(t, []string{`find_vessel {"name":"Petrel"}`}, calls(r))
 	q.Messages = after("A berth for the Petrel now", "find_vessel", "{}", "Petrel is 12 m long")
 	assert.Equal(t, "It has 12 m.", understudy.Answer(ls, q).Text)
-	for text, say := range map[string]string{"lines:\n  - {who: x}\n": "needs say: or calls:", "lines:\n  - {said: \"(\", say: x}\n": "said: error parsing", "lines:\n  - {sayd: x}\n": "cannot be read"} {
+	for text, say := range map[string]string{"lines:\n  - {who: x}\n": "needs say: or calls:", "lines:\n  - {said: \"(\", say: x}\n": "said is not a regular expression: missing closing )",
+		"lines:\n  - {sayd: x}\n": `sayd is not a key of a line. Did you mean "said"`, "lines:\n  - {who: [a], say: x}\n": "there is a list where a text belongs", "lines: 5\n": "lines: there is a number where a list belongs"} {
 		_, bad := understudy.ReadLines("l.yaml", []byte(text))
 		require.NotNil(t, bad, text)
 		assert.Contains(t, bad.Error(), "l.yaml:")

@@ -155,3 +155,19 @@ func TestADrillHasOneRuleForWhatItExpects(t *testing.T) {
 		assert.Contains(t, errs, want, text)
 	}
 }
+
+func TestFilesThatAreNotYAMLSayWhatToDo(t *testing.T) {
+	for text, want := range map[string]string{
+		"a: [1\nb: 2\n":             "a list is not closed | Write a comma between the entries, and ] at the end.",
+		"tool: x\n\tsummary: y\n":   "a line is indented with a tab | Indent with spaces.",
+		"tool: x\nsummary: \"y\n":   "it ends within a quoted text | Close the quote.",
+		"tool: x\nsummary: a: b\n":  "there is a second key on the line | Put a text that holds a colon into quotes.",
+		"tool: x\n  effect: read\n": "there is a second key on the line",
+	} {
+		src, _ := load(map[string]string{"x.yaml": text})
+		_, probs := project.Compile(src)
+		require.NotEmpty(t, probs)
+		assert.Contains(t, probs[0].Say+" | "+probs[0].Remedy, "this is not YAML: "+want, text)
+		assert.Equal(t, "x.yaml", probs[0].File)
+	}
+}

@@ -113,7 +113,8 @@ func parse(file, text string) ([]*document, []Problem) {
 			if m := lineOf.FindStringSubmatch(say); m != nil {
 				line, _ = strconv.Atoi(m[1])
 			}
-			return docs, append(probs, fail(line, 1, "this is not YAML: "+say, "")...)
+			say, remedy := plainYAML(say)
+			return docs, append(probs, fail(line, 1, "this is not YAML: "+say, remedy)...)
 		}
 		if n.Kind == 0 || len(n.Content) == 0 || n.Content[0].ShortTag() == "!!null" {
 			continue
@@ -262,4 +263,32 @@ func (w *walker) scalar(n *yaml.Node) any {
 		w.fail(n, n.Value+" is not a number that JSON knows", "")
 	}
 	return n.Value
+}
+
+// slips are what the library says of files that are not YAML, with our sentence and what
+// to do. The first that fits is told.
+var slips = []struct{ found, say, remedy string }{
+	{"found a tab character", "a line is indented with a tab", "Indent with spaces."},
+	{"found unexpected end of stream", "it ends within a quoted text", "Close the quote."},
+	{"did not find expected ',' or ']'", "a list is not closed", "Write a comma between the entries, and ] at the end."},
+	{"did not find expected ',' or '}'", "a record is not closed", "Write a comma between the fields, and } at the end."},
+	{"did not find expected '-' indicator", "an entry of the list does not begin with -", "Check the indentation."},
+	{"did not find expected key", "a key is expected here", "Check the indentation, and put a text that holds : or # into quotes."},
+	{"did not find expected node content", "a value is expected here", "Write one, or close the bracket."},
+	{"mapping values are not allowed", "there is a second key on the line", "Put a text that holds a colon into quotes."},
+	{"could not find expected ':'", "a key has no colon", "Write KEY: VALUE."},
+	{"found character that cannot start any token", "a value cannot begin with this character", "Put the text into quotes."},
+	{"found unknown escape character", "a quoted text has an escape that is not known", "Write \\\\ for a backslash, or use single quotes."},
+	{"found undefined tag", "a value has a tag that is not known", "Omit what begins with !."},
+	{"control characters are not allowed", "there is a control character", "Remove it."},
+}
+
+// plainYAML gives an error of the library in our words.
+func plainYAML(say string) (string, string) {
+	for _, s := range slips {
+		if strings.Contains(say, s.found) {
+			return s.say, s.remedy
+		}
+	}
+	return strings.TrimSpace(lineOf.ReplaceAllString(say, "")), ""
 }
