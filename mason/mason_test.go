@@ -78,8 +78,8 @@ func TestAFunctionIsAToolWithAContractFromItsTypes(t *testing.T) {
 	for _, want := range []string{`"description": "How long it stays, in nights."`, `"minimum": 1`, `"maximum": 60`, `"default": "summer"`, `"format": "date"`, `"pattern": "^[a-z]+$"`, "\"required\": [\n    \"vessel\",\n    \"nights\"\n  ]", "by       go, 2 stubs", "gate     args.nights > 30", `"description": "What it costs, in EUR."`} {
 		assert.Contains(t, out, want)
 	}
-	assert.Contains(t, out, "file     kit_test.go:", "where it is made")
-	assert.NotContains(t, out, `"null"`, "what may be left away is left away, not null")
+	assert.Contains(t, out, "file     mason_test.go:", "where it is made")
+	assert.NotContains(t, out, `"null"`, "what may be omitted is omitted, not null")
 }
 
 func TestItIsCalledWithItsTypes(t *testing.T) {
@@ -116,7 +116,7 @@ func TestCheckJudgesAFunctionWhereItIsMade(t *testing.T) {
 		return out.String() + errs.String()
 	}
 	_, _, line, _ := runtime.Caller(0)
-	at := "kit_test.go:" + strconv.Itoa(line-3) + ": "
+	at := "mason_test.go:" + strconv.Itoa(line-3) + ": "
 	out := check()
 	assert.Contains(t, out, at+`warning: "look" writes, with neither gate nor resend`)
 	assert.Contains(t, out, at+`warning: the parameter "day" has no description`)
