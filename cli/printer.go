@@ -37,7 +37,7 @@ func newPrinter(k *call, silent bool) *printer {
 func (p *printer) speaker(name string) painted {
 	code, ok := p.colours[name]
 	if !ok {
-		free := []string{"36", "35", "33", "34", "32", "96", "95", "94"} // red says that a person is needed, or that something failed
+		free := []string{"35", "34", "32", "36", "95", "94"} // red says that a person is needed, or that something failed; yellow is hard to see on white
 		h := fnv.New32()
 		h.Write([]byte(name))
 		at := int(h.Sum32() % uint32(len(free)))

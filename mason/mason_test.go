@@ -118,7 +118,7 @@ func TestCheckJudgesAFunctionWhereItIsMade(t *testing.T) {
 	_, _, line, _ := runtime.Caller(0)
 	at := "mason_test.go:" + strconv.Itoa(line-3) + ": "
 	out := check()
-	assert.Contains(t, out, at+`warning: "look" writes, with neither gate nor resend`)
+	assert.Contains(t, out, at+`warning: "look" writes, with neither gate: nor resend:`)
 	assert.Contains(t, out, at+`warning: the parameter "day" has no description`)
 	assert.Contains(t, out, "3 warnings")
 	out = check(mason.Accept("gate", "it only looks"), mason.Accept("description", "a day is a day"), mason.Accept("unit", "no more"))

@@ -341,6 +341,11 @@ func short(raw json.RawMessage, names bool) string {
 				parts = append(parts, k)
 			case []any:
 				parts = append(parts, fmt.Sprintf("%d %s", len(e), k))
+			case bool:
+				if !e {
+					k = "not " + k
+				}
+				parts = append(parts, k)
 			default:
 				val := expr.Show(e)
 				if at, err := time.Parse(time.RFC3339, val); err == nil {

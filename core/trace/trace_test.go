@@ -48,7 +48,7 @@ func TestStepsTellWhoDidWhatAndWhy(t *testing.T) {
 		{"desk", "look", "name: Marrow Light", "46 m", "returned", "turn 1 made 2 calls; reads start at once"},
 		{"desk", "pass_to_berths", "", "", "returned", "handoffs come last"},
 		{"berths", "turn 2", "", "reserve", "returned", "berths holds the baton"},
-		{"berths", "reserve", "berth: D2", "true", "returned", "gate: over 40 m"},
+		{"berths", "reserve", "berth: D2", "ok", "returned", "gate: over 40 m"},
 		{"berths", "turn 3", "", "Reserved D2.", "returned", "the call of turn 2 has ended"},
 	}, got)
 	wait := tr.Steps[4].Wait
