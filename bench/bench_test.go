@@ -240,7 +240,7 @@ func rows(b *testing.B, dir string, batches map[string][]batch) (runs [][][]inse
 	for _, id := range ids {
 		var run [][]insert
 		var row []any
-		r, err := db.Queryx(`SELECT id, session, project, person, text, status, agent, agents, tools, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at FROM run WHERE id = ?`, id)
+		r, err := db.Queryx(`SELECT id, session, project, person, text, status, agent, path, called, models, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at FROM run WHERE id = ?`, id)
 		require.NoError(b, err)
 		require.True(b, r.Next())
 		row, err = r.SliceScan()
@@ -249,15 +249,15 @@ func rows(b *testing.B, dir string, batches map[string][]batch) (runs [][][]inse
 		for _, x := range batches[id] {
 			var ins []insert
 			if x.open {
-				ins = append(ins, insert{`INSERT INTO session (id, title, person, runs, last, at) VALUES (?, ?, ?, 1, ?, ?)`, []any{row[1], row[4], row[3], id, row[17]}},
-					insert{`INSERT INTO run (id, session, project, person, text, status, agent, agents, tools, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, row})
+				ins = append(ins, insert{`INSERT INTO session (id, title, person, runs, last, at) VALUES (?, ?, ?, 1, ?, ?)`, []any{row[1], row[4], row[3], id, row[18]}},
+					insert{`INSERT INTO run (id, session, project, person, text, status, agent, path, called, models, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, row})
 			} else {
-				ins = append(ins, insert{`UPDATE run SET status = ?, agent = ?, agents = ?, tools = ?, turns = ?, calls = ?, tokens_in = ?, tokens_out = ?, cost = ?, worked = ?, answer = ?, problem = ?, last_at = ? WHERE id = ?`, append(append([]any{}, row[5:17]...), row[18], id)})
+				ins = append(ins, insert{`UPDATE run SET status = ?, agent = ?, path = ?, called = ?, models = ?, turns = ?, calls = ?, tokens_in = ?, tokens_out = ?, cost = ?, worked = ?, answer = ?, problem = ?, last_at = ? WHERE id = ?`, append(append([]any{}, row[5:18]...), row[19], id)})
 			}
 			for _, h := range x.parts {
 				var body []byte
 				require.NoError(b, db.Get(&body, `SELECT body FROM part WHERE hash = ?`, string(h)))
-				ins = append(ins, insert{`INSERT INTO part (hash, body, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, []any{string(h), body, row[18]}})
+				ins = append(ins, insert{`INSERT INTO part (hash, body, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, []any{string(h), body, row[19]}})
 			}
 			r, err := db.Queryx(`SELECT run, seq, at, v, kind, thread, step, data, file FROM event WHERE run = ? AND seq >= ? AND seq < ? ORDER BY seq`, id, x.first, x.first+int64(x.n))
 			require.NoError(b, err)
