@@ -295,7 +295,7 @@ type NewStub struct {
 	Try     int64           `json:"try,omitempty"`
 	Run     string          `json:"run,omitempty"`
 	Step    string          `json:"step,omitempty"`
-	Args    value.Object    `json:"args,omitempty"` // of the call that it answers; every call, if not said
+	Args    value.Object    `json:"args,omitempty"` // of the call that it answers; every call by default
 	Returns json.RawMessage `json:"returns,omitempty"`
 	Fails   string          `json:"fails,omitempty"`
 	Status  int             `json:"status,omitempty"`

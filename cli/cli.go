@@ -226,7 +226,7 @@ func (c command) help(w io.Writer, fs *flag.FlagSet) {
 
 // remote declares the flags of a command that asks the service.
 func (k *call) remote(fs *flag.FlagSet) {
-	fs.StringVar(&k.at, "at", "", "the service's `URL`; if not said, STONEBATON_URL, then the service of the project that you stand in, then http://"+DefaultAddress)
+	fs.StringVar(&k.at, "at", "", "the service's `URL`; by default STONEBATON_URL, then the service of the project that you stand in, then http://"+DefaultAddress)
 }
 
 // paging declares the flags of a command that lists.

@@ -30,9 +30,9 @@ import (
 var demoCommand = command{
 	name: "demo", most: 0, does: "run the harbour of Kelmere with its stand-in services and some runs to look at", example: "stonebaton demo",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
-		addr := fs.String("listen", "", "`HOST:PORT` to listen on; "+DefaultAddress+" or any free port, if not said")
+		addr := fs.String("listen", "", "`HOST:PORT` to listen on; "+DefaultAddress+" or any free port by default")
 		dir := fs.String("dir", "harbour-demo", "the `folder` for the project's files; those that are there stay")
-		data := fs.String("data", "", "the `folder` of the records; .stonebaton in it, if not said")
+		data := fs.String("data", "", "the `folder` of the records; .stonebaton in it by default")
 		open := fs.Bool("open", false, "open the console in a browser")
 		level := fs.String("log", "warn", "log `level`: debug, info, warn, error")
 		tools := fs.Bool("station", false, "be the demo's signal station instead of all that: a tool server of the Model Context Protocol on standard input and output")

@@ -19,7 +19,7 @@ var mcpCommand = command{
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		dir := fs.String("dir", "", "open this project `folder`; without it the service is asked, which keeps the records")
-		data := fs.String("data", "", "the `folder` of the records; .stonebaton in the project, if not said")
+		data := fs.String("data", "", "the `folder` of the records; .stonebaton in the project by default")
 		return func(ctx context.Context, _ []string) error {
 			if *dir == "" {
 				return k.bridge(ctx)

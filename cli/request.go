@@ -14,7 +14,7 @@ var requestCommand = command{
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		k.asJSON(fs)
-		step := fs.String("step", "", "the turn with this `number` or id; the newest, if not said")
+		step := fs.String("step", "", "the turn with this `number` or id; the newest by default")
 		wire := fs.Bool("wire", false, "print the body as it was sent")
 		return func(ctx context.Context, args []string) error {
 			if len(args) == 0 {

@@ -30,7 +30,7 @@ func (w *wish) flags(fs *flag.FlagSet) {
 	fs.StringVar(&w.session, "session", "", "continue this `session`")
 	fs.StringVar(&w.to, "to", "", "begin with this `agent`")
 	fs.StringVar(&w.model, "model", "", "ask this `model` of the project in place of the agents' own")
-	fs.StringVar(&w.person, "person", "", "the `name` of who speaks; local, if not said")
+	fs.StringVar(&w.person, "person", "", "the `name` of who speaks; local by default")
 	fs.StringVar(&w.state, "state", "", "the state that a new session begins with, as `JSON`")
 	fs.Func("rung", "let tools go no further than this `rung` (stub, read, ask, free), or one of them: TOOL=RUNG; repeatable", func(v string) error {
 		tool, r, one := strings.Cut(v, "=")

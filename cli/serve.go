@@ -46,10 +46,10 @@ func logger(k *call, level string) (*slog.Logger, error) {
 var serveCommand = command{
 	name: "serve", args: "[DIR]", most: 1, does: "run a project's service and its console, on loopback", example: "stonebaton serve workshop",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
-		addr := fs.String("listen", "", "`HOST:PORT` to listen on; "+DefaultAddress+" or any free port, if not said")
+		addr := fs.String("listen", "", "`HOST:PORT` to listen on; "+DefaultAddress+" or any free port by default")
 		trust := fs.Bool("trust", false, "what the files name may run outside the sandbox at once, also what appears while the service runs")
 		open := fs.Bool("open", false, "open the console in a browser")
-		data := fs.String("data", "", "the `folder` of the records; .stonebaton in the project, if not said")
+		data := fs.String("data", "", "the `folder` of the records; .stonebaton in the project by default")
 		level := fs.String("log", "warn", "log `level`: debug, info, warn, error")
 		return func(ctx context.Context, args []string) error {
 			dir := "."

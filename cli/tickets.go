@@ -70,7 +70,7 @@ func settling(name, args, does, example string, most int, read func(k *call, fs 
 	return command{name: name, args: args, does: does, example: example, most: most, set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		k.asJSON(fs)
-		as := fs.String("as", "", "the `approver` you act as; the gate's first, if not said")
+		as := fs.String("as", "", "the `approver` you act as; the gate's first by default")
 		get := read(k, fs)
 		return func(ctx context.Context, args []string) error {
 			if len(args) == 0 {

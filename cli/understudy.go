@@ -15,7 +15,7 @@ var understudyCommand = command{
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		addr := fs.String("listen", "127.0.0.1:0", "`HOST:PORT` to listen on; port 0 is any free one")
 		dir := fs.String("dir", "", "play the lines of this project `folder`")
-		key := fs.String("key", "", "the bearer `key` it wants; none, if not said")
+		key := fs.String("key", "", "the bearer `key` it wants; none by default")
 		name := fs.String("name", "house", "the model's `name`")
 		latency := fs.Duration("latency", 0, "`time` before the first word")
 		word := fs.Duration("word", 0, "`time` between words")

@@ -98,7 +98,7 @@ func TestItIsCalledWithItsTypes(t *testing.T) {
 	assert.Contains(t, out, "nights must be at least 1, not 0")
 	code, _, errs := run(t, "try", "price_of", "-keep", "-args", `{"vessel":"Gannet","nights":3}`)
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, "no stub was made: the tool price_of is a function of your program, so its stubs stand in its mason.Tool; put this in by hand: mason.StubText(`{when: \"args.nights == 3 && args.season == 'summer' && args.vessel == 'Gannet'\", returns: {\"for\":\"Gannet\",\"total\":6}}`)")
+	assert.Contains(t, errs, "no stub was made: the tool price_of is a function of your program, so its stubs are in its mason.Tool; put this in by hand: mason.StubText(`{when: \"args.nights == 3 && args.season == 'summer' && args.vessel == 'Gannet'\", returns: {\"for\":\"Gannet\",\"total\":6}}`)")
 	_, out, _ = run(t, "try", "price_of", "-stub", "-args", `{"vessel":"Gannet","nights":3}`)
 	assert.Contains(t, out, "The book is shut. (refused, not done)")
 }

@@ -234,7 +234,7 @@ func overload(name, applied, hint string) (say, remedy string) {
 	case strings.Contains(applied, "optional_type") && on == "":
 		return fmt.Sprintf("%q takes a value, but this may not be there.", op), "Add .orValue(x) behind the field."
 	case name == "_?_:_":
-		return "what stands before ? must be true or false.", "Compare it, such as x > 0 ? a : b; a and b are of one type."
+		return "the part before ? must be true or false.", "Compare it, such as x > 0 ? a : b; a and b are of one type."
 	case on != "":
 		return fmt.Sprintf("%q of %s does not take %s.", op, article(typeName(on)), orElse(both, "nothing")), orElse(hint, listAll)
 	case mixed:

@@ -503,7 +503,7 @@ var kept = []string{"type", "format", "pattern", "enum", "const", "default", "mi
 // schema makes a JSON Schema of one of the document's.
 func (b *builder) schema(v any, depth int) (map[string]any, error) {
 	if depth > maxNested {
-		return nil, fmt.Errorf("schemas stand in one another more than %d deep", maxNested)
+		return nil, fmt.Errorf("schemas are nested more than %d deep", maxNested)
 	}
 	switch x := v.(type) {
 	case nil:

@@ -29,9 +29,9 @@ func fromJSON(s string) map[string]any {
 const pathParameter = `{"type":"string","minLength":1,"maxLength":500,"description":"Path of the file, as files are listed, such as notes/plan.md."}`
 
 var builtins = map[string]builtinKind{
-	"files.list": {needs: "in", effect: ledger.Read, in: `{"type":"object","properties":{"match":{"type":"string","description":"Only files whose path fits this pattern, such as *.md; all, if left away."}}}`,
+	"files.list": {needs: "in", effect: ledger.Read, in: `{"type":"object","properties":{"match":{"type":"string","description":"Only files whose path fits this pattern, such as *.md; all, if omitted."}}}`,
 		output: `{"type":"array","items":{"type":"object","required":["path","bytes","changed"],"properties":{"path":{"type":"string"},"bytes":{"type":"integer"},"changed":{"type":"string"}}}}`},
-	"files.read": {needs: "in", effect: ledger.Read, in: `{"type":"object","required":["path"],"properties":{"path":` + pathParameter + `,"from":{"type":"integer","minimum":1,"description":"First line to read, from 1; a count without unit."},"lines":{"type":"integer","minimum":1,"description":"How many lines to read; all, if left away."}}}`,
+	"files.read": {needs: "in", effect: ledger.Read, in: `{"type":"object","required":["path"],"properties":{"path":` + pathParameter + `,"from":{"type":"integer","minimum":1,"description":"First line to read, from 1; a count without unit."},"lines":{"type":"integer","minimum":1,"description":"How many lines to read; all, if omitted."}}}`,
 		output: `{"type":"object","required":["path","text"],"properties":{"path":{"type":"string"},"text":{"type":"string"},"lines":{"type":"integer"}}}`},
 	"files.search": {needs: "in", effect: ledger.Read, in: `{"type":"object","required":["text"],"properties":{"text":{"type":"string","minLength":1,"description":"The words to look for, in any case of letters."}}}`,
 		output: `{"type":"array","items":{"type":"object","required":["path","line","text"],"properties":{"path":{"type":"string"},"line":{"type":"integer"},"text":{"type":"string"}}}}`},
@@ -44,6 +44,6 @@ var builtins = map[string]builtinKind{
 	"state.read":  {needs: "facts", effect: ledger.Read, in: `{"type":"object","properties":{}}`, output: `{"type":"object"}`},
 	"state.set":   {needs: "facts", effect: ledger.Write, resend: "safe", in: `{"type":"object"}`, output: `{"type":"object"}`},
 	"outbox.send": {effect: ledger.Write, resend: "key", in: `{"type":"object","required":["to","text"],"properties":{"to":{"type":"string","minLength":1,"description":"Who gets the message: a name or a mail address."},"subject":{"type":"string","description":"What it is about, in a few words."},"text":{"type":"string","minLength":1,"description":"The message."}}}`, output: `{"type":"object","required":["id","to"],"properties":{"id":{"type":"string"},"to":{"type":"string"}}}`},
-	"outbox.list": {effect: ledger.Read, in: `{"type":"object","properties":{"to":{"type":"string","description":"Only messages to this name or address; all, if left away."}}}`, output: `{"type":"array","items":{"type":"object"}}`},
+	"outbox.list": {effect: ledger.Read, in: `{"type":"object","properties":{"to":{"type":"string","description":"Only messages to this name or address; all, if omitted."}}}`, output: `{"type":"array","items":{"type":"object"}}`},
 	"page":        {needs: "from", effect: ledger.Read, in: `{"type":"object","required":["url"],"properties":{"url":{"type":"string","format":"uri","description":"Address of the page, such as https://kelmere.example/notices."}}}`, output: `{"type":"object","required":["text"],"properties":{"url":{"type":"string"},"title":{"type":"string"},"text":{"type":"string"}}}`},
 }

@@ -316,7 +316,7 @@ func (c *compiler) suspect(d *document, s *expr.Scope, at string, v any) {
 			return
 		}
 		if piece, instead := s.Suspect(x, !strings.Contains(x, "{{")); piece != "" {
-			c.coded("text", Warning, d.at(at), "Write "+instead+" for the value.", "%q stands as it is: it is a text, not an expression", piece)
+			c.coded("text", Warning, d.at(at), "Write "+instead+" for the value.", "%q is kept as it is: a text, not an expression", piece)
 		}
 	case []any:
 		for i, e := range x {
@@ -374,7 +374,7 @@ func (c *compiler) agent(d *document, model string) {
 			c.missing(at, "tool", t, keysOf(c.p.Tools))
 		}
 		if slices.Contains(a.Tools[:i], t) {
-			c.report(Error, at, "Keep one of them.", "the tool %q stands here twice", t)
+			c.report(Error, at, "Keep one of them.", "the tool %q is listed twice", t)
 		}
 	}
 	if r.Memory.Keep == "window" {

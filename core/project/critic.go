@@ -184,7 +184,7 @@ func (c *compiler) judge() {
 		}
 		switch {
 		case t.Effect == ledger.Irreversible && t.Gate == nil:
-			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first.", "%q cannot be undone and no gate stands before it", t.Name)
+			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first.", "%q cannot be undone and has no gate", t.Name)
 		case t.Effect == ledger.Write && t.Gate == nil && t.Resend == "" && !t.Inward():
 			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first, or resend: key where the service knows a repeated request; if it only reads, say effect: read.", "%q writes, with neither gate: nor resend: nobody is asked, and after a crash it may be done twice", t.Name)
 		}
@@ -368,7 +368,7 @@ func (c *compiler) accept() {
 			continue
 		}
 		if at := c.nearest(m.file, m.line, m.code); at > 0 {
-			c.report(Warning, Place{m.file, m.line, 1}, fmt.Sprintf("Put it at the end of line %d, or on the line above.", at), "# accept %s stands on the wrong line", m.code)
+			c.report(Warning, Place{m.file, m.line, 1}, fmt.Sprintf("Put it at the end of line %d, or on the line above.", at), "# accept %s is on the wrong line", m.code)
 			continue
 		}
 		c.report(Hint, Place{m.file, m.line, 1}, "Remove the comment.", "there is no %q to accept here any more", m.code)

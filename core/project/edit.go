@@ -47,7 +47,7 @@ func AddStub(src Source, t *Tool, s StubDraft) (Edit, error) {
 		if strings.Contains(item, "`") {
 			line = strconv.Quote(item)
 		}
-		return Edit{}, &EditError{"the tool " + t.Name + " is a function of your program, so its stubs stand in its mason.Tool", "mason.StubText(" + line + ")"}
+		return Edit{}, &EditError{"the tool " + t.Name + " is a function of your program, so its stubs are in its mason.Tool", "mason.StubText(" + line + ")"}
 	}
 	text := src.Files[t.Place.File]
 	docs, _ := parse(t.Place.File, text)
@@ -89,7 +89,7 @@ func AddStub(src Source, t *Tool, s StubDraft) (Edit, error) {
 		}
 		return put(lines, t.Place.File, value.Line-1, strings.Repeat(" ", value.Col-1)+"- "+item+"\n")
 	}
-	return Edit{}, &EditError{fmt.Sprintf("%s stands in no file that can be changed here; add the stub where it is defined", t.Name), "stubs:\n  - " + item}
+	return Edit{}, &EditError{fmt.Sprintf("%s is in no file that can be changed here; add the stub where it is defined", t.Name), "stubs:\n  - " + item}
 }
 
 // takenAs gives the name under which a source's document takes a tool.

@@ -88,8 +88,8 @@ func TestOneSlipIsTheFirstThingThatIsSaid(t *testing.T) {
 func TestWhatWasProbablyMeantIsSaid(t *testing.T) {
 	const tool = "tool: t\nsummary: Tell it when somebody asks for it.\neffect: read\ninput: {type: object, properties: {berth: {type: string, description: A berth., pattern: x}}}\noutput: {type: object, properties: {x: {type: string}}}\nstubs: [{returns: {}}]\n"
 	for more, want := range map[string]string{
-		"sets: {booking: args.berth}\n":                `t.yaml:7:17: warning: "args.berth" stands as it is: it is a text, not an expression`,
-		"says: {done: \"It is { result.x }.\"}\n":      `t.yaml:7:14: warning: "{ result.x }" stands as it is: it is a text, not an expression`,
+		"sets: {booking: args.berth}\n":                `t.yaml:7:17: warning: "args.berth" is kept as it is: a text, not an expression`,
+		"says: {done: \"It is { result.x }.\"}\n":      `t.yaml:7:14: warning: "{ result.x }" is kept as it is: a text, not an expression`,
 		"sets: {lenght_m: 1}\n":                        `the state has no "lenght_m". Did you mean "length_m"?`,
 		"gate: {when: \"true\", by: [mister]}\n":       `"mister"`,
 		"says: {done: \"{{ result.x }}\"}\n":           "result.x",

@@ -60,7 +60,7 @@ func TestProblemsHaveAPlaceACauseAndARemedy(t *testing.T) {
 		"name for handoffs":  {"tool: toot", "tool: pass_to_toot", "names that begin with pass_to_ are for handoffs"},
 		"circle of fallback": {"spare: {speaks: understudy, retry: 0}", "spare: {speaks: understudy, fallback: m}", "go round in a circle"},
 		"not YAML":           {"limits: {turns: 8", "limits: {turns: 8}, x", "this is not YAML"},
-		"key twice":          {"start: desk", "start: desk\nstart: berths", `the key "start" stands here twice`},
+		"key twice":          {"start: desk", "start: desk\nstart: berths", `the key "start" is given twice`},
 		"undescribed":        {"description: Its name.", "minLength: 1", `warning stonebaton.yaml:12:60 the parameter "name" has no description`},
 		"no such zone":       {"start: desk", "start: desk\ntimezone: Europe/Kelmere", `there is no time zone "Europe/Kelmere"`},
 	} {
@@ -84,12 +84,12 @@ func TestHostileFilesGetASentence(t *testing.T) {
 	for name, c := range map[string]struct{ text, want string }{
 		"huge":         {strings.Repeat("# x\n", 3<<20), "a project file may have 1048576 at most"},
 		"not UTF-8":    {"project: quay\nsummary: \xff\n", "error stonebaton.yaml:2:10 the file is not valid UTF-8 from here on"},
-		"cycle":        {"project: &a\n  x: *a\n", "*a stands inside itself"},
+		"cycle":        {"project: &a\n  x: *a\n", "*a contains itself"},
 		"bomb":         {bomb, "more than 50000 values"},
 		"deep":         {"project: " + strings.Repeat("[", 200) + strings.Repeat("]", 200), "more than 64 deep"},
 		"empty":        {"", "has no project: document"},
 		"a list":       {"- a\n", "a document is a map whose first key says what it is"},
-		"braces":       {"project: quay\nsummary: {{ today }}\n", "must stand in quotes"},
+		"braces":       {"project: quay\nsummary: {{ today }}\n", "must be in quotes"},
 		"not a number": {"project: quay\nlimits: {cost: .inf}\n", "not a number that JSON knows"},
 	} {
 		t.Run(name, func(t *testing.T) {

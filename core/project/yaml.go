@@ -96,7 +96,7 @@ func parse(file, text string) ([]*document, []Problem) {
 		return nil, fail(line, col, "the file is not valid UTF-8 from here on", "Save it as UTF-8.")
 	}
 	if i := unquotedBraces(text); i > 0 {
-		return nil, fail(i, 1, "a value that begins with {{ must stand in quotes, or YAML takes it for a map", `Write "{{ … }}".`)
+		return nil, fail(i, 1, "a value that begins with {{ must be in quotes, or YAML takes it for a map", `Write "{{ … }}".`)
 	}
 	dec := yaml.NewDecoder(bytes.NewReader([]byte(text)))
 	var docs []*document
@@ -183,7 +183,7 @@ func (w *walker) value(n *yaml.Node, path string, depth int) any {
 		w.fail(n, fmt.Sprintf("the document has more than %d values, aliases counted as often as they are used", maxNodes), "Make it smaller.")
 	}
 	if depth > maxDepth {
-		w.fail(n, fmt.Sprintf("values stand in one another more than %d deep", maxDepth), "")
+		w.fail(n, fmt.Sprintf("values are nested more than %d deep", maxDepth), "")
 	}
 	if w.nodes >= maxNodes || depth > maxDepth {
 		return nil
@@ -192,7 +192,7 @@ func (w *walker) value(n *yaml.Node, path string, depth int) any {
 	switch n.Kind {
 	case yaml.AliasNode:
 		if w.open[n.Alias] {
-			w.fail(n, fmt.Sprintf("*%s stands inside itself", n.Value), "Write the inner part out.")
+			w.fail(n, fmt.Sprintf("*%s contains itself", n.Value), "Write the inner part out.")
 			return nil
 		}
 		return w.value(n.Alias, path, depth+1)
@@ -220,7 +220,7 @@ func (w *walker) value(n *yaml.Node, path string, depth int) any {
 			}
 			sub := path + "/" + k.Value
 			if _, ok := w.doc.raw[sub]; ok {
-				w.fail(k, fmt.Sprintf("the key %q stands here twice", k.Value), "Keep one of them.")
+				w.fail(k, fmt.Sprintf("the key %q is given twice", k.Value), "Keep one of them.")
 			}
 			w.doc.raw[sub] = Place{w.doc.file, k.Line, k.Column}
 			m[k.Value] = w.value(v, sub, depth+1)

@@ -60,7 +60,7 @@ func Explain(raw []byte, err error) error {
 		say = fmt.Sprintf("%q does not belong here", r)
 		switch {
 		case r == '\'':
-			say += "; texts stand in double quotes"
+			say += "; texts are written in double quotes"
 		case r == '}' || r == ']':
 			say += "; is there a comma before it?"
 		case r == '\n' || r == '\t':

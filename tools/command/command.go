@@ -120,7 +120,7 @@ func (h *Handler) explain(c *project.Command, d sandbox.Done, s sandbox.Spec) st
 		return ""
 	}
 	if near := h.neighbour(d.Stderr, s.Reads); near != "" {
-		return fmt.Sprintf(". %s stands beside it, but a program reads only the files that its tool names: put what belongs together into a folder of its own, and add that to reads", near)
+		return fmt.Sprintf(". %s is beside it, but a program reads only the files that its tool names: put what belongs together into a folder of its own, and add that to reads", near)
 	}
 	low := strings.ToLower(string(d.Stderr))
 	denied := strings.Contains(low, "permission denied") || strings.Contains(low, "eacces") || strings.Contains(low, "not permitted") || strings.Contains(low, "eperm")

@@ -134,7 +134,7 @@ func TestWhatAProgramMayReadIsDecidedByTheFileAlone(t *testing.T) {
 	assert.Equal(t, "word", r.Value)
 	_, bad, _ = run(t, `command: {run: [tool/prog], output: text}`, nil, files)
 	require.NotNil(t, bad, "what stands beside a program is not its own")
-	assert.Contains(t, bad.Say, "beside stands beside it, but a program reads only the files that its tool names")
+	assert.Contains(t, bad.Say, "beside is beside it, but a program reads only the files that its tool names")
 	r, bad, _ = run(t, `command: {run: [tool/prog], output: text, reads: [tool]}`, nil, files)
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, "seen", r.Value)

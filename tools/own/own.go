@@ -77,7 +77,7 @@ func (h Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *l
 	var refusal *Refusal
 	switch {
 	case e.panicked != nil:
-		return fail(ledger.Unknown, "panic", "%s broke down: %v", i.Tool.Name, e.panicked)
+		return fail(ledger.Unknown, "panic", "%s panicked: %v", i.Tool.Name, e.panicked)
 	case errors.As(e.err, &refusal):
 		return fail(ledger.NotDone, "refused", "%s", refusal.Say)
 	case ctx.Err() != nil && e.err != nil:

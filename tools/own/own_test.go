@@ -31,7 +31,7 @@ func TestAFunctionCanEndInEveryWay(t *testing.T) {
 	assert.Equal(t, []any{"go", ledger.Unknown}, []any{class, outcome})
 	_, class, _, say = end(func(context.Context, any) (any, error) { panic("over") })
 	assert.Equal(t, "panic", class)
-	assert.Equal(t, "f broke down: over", say)
+	assert.Equal(t, "f panicked: over", say)
 	_, class, _, _ = end(func(ctx context.Context, _ any) (any, error) { <-ctx.Done(); return nil, ctx.Err() })
 	assert.Equal(t, "timeout", class)
 	forever := make(chan struct{})

@@ -52,7 +52,7 @@ var secretRef = regexp.MustCompile(`\$\{secret:[A-Za-z_0-9]+\}`)
 
 // Secrets is a web.Secrets in which every secret has one value.
 type Secrets struct {
-	Value string // "the-value", if not said
+	Value string // "the-value" by default
 	Kept  []string
 }
 
