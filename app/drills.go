@@ -145,7 +145,7 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 			return err
 		}
 		if b.Run == "" {
-			return errors.New("the run before this message still waits for a person; say under gates: what becomes of it")
+			return errors.New("the run before this message still waits for a person; say under gates: what the person does")
 		}
 		session = b.Session
 		if err := e.Wait(ctx); err != nil {

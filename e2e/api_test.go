@@ -144,7 +144,7 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow","shown":"else"}`, 422)
 	assert.Equal(t, "/problems#not-entitled", a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow","as":"cook"}`, 403)["type"])
 	early := a.call("POST", fmt.Sprintf("/api/tools/%v/stubs", tk["tool"]), fmt.Sprintf(`{"run":%q,"step":%q}`, tk["run"], tk["step"]), 409)
-	assert.Contains(t, early["detail"], "has brought nothing yet", "what waits is no stub")
+	assert.Contains(t, early["detail"], "has not returned yet", "what waits is no stub")
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"refuse","because":"not today","id":"x"}`, 200)
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"refuse","because":"not today","id":"x"}`, 200)
 	a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow","id":"x"}`, 409)

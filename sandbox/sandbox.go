@@ -342,7 +342,7 @@ func (s *Spec) release(pid int, w *watch) error {
 		return fmt.Errorf("its limits cannot be set: %w", err)
 	}
 	if err := unix.PtraceDetach(pid); err != nil {
-		return fmt.Errorf("it cannot be let go: %w", err)
+		return fmt.Errorf("it failed to start: %w", err)
 	}
 	return nil
 }

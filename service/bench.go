@@ -281,9 +281,9 @@ func ofCall(events []ledger.Event, step, tool string, d *project.StubDraft) erro
 	}
 	switch {
 	case !found:
-		return problem(http.StatusNotFound, "Look at the run's steps.", "the run has no call %q that came so far", step)
+		return problem(http.StatusNotFound, "Look at the run's steps.", "the run has no call %q that was decided", step)
 	case !ended:
-		return problem(http.StatusConflict, "A stub needs something that came back.", "the call %q has brought nothing yet", step)
+		return problem(http.StatusConflict, "A stub needs something that came back.", "the call %q has not returned yet", step)
 	}
 	return nil
 }

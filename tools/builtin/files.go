@@ -82,7 +82,7 @@ func reason(err error) error {
 // are within it; with several they begin with the folder's name.
 func place(fs []folder, p string) (folder, string, error) {
 	if strings.ContainsRune(p, 0) {
-		return folder{}, "", errors.New("a path has no NUL in it")
+		return folder{}, "", errors.New("a path cannot contain NUL")
 	}
 	if !utf8.ValidString(p) {
 		return folder{}, "", errors.New("the path is not valid UTF-8")

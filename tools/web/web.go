@@ -122,13 +122,13 @@ func (c *Client) Do(req *http.Request, g Grant) (*http.Response, error) {
 		}
 		switch {
 		case err != nil || (next.Scheme != "http" && next.Scheme != "https"):
-			return refuse("it is no address of the web")
+			return refuse("it is not a web address")
 		case !g.Redirects:
 			return refuse("say redirects: true where that is meant")
 		case hop == maxHops:
 			return refuse(fmt.Sprintf("there were %d before it", maxHops))
 		case req.URL.Scheme == "https" && next.Scheme == "http":
-			return refuse("it would go on unencrypted")
+			return refuse("it leads to an unencrypted address")
 		}
 		_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<10)) // so that the connection can be used again
 		resp.Body.Close()

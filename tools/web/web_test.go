@@ -95,7 +95,7 @@ func TestRedirectsAreFollowedAsFarAsTheGrantGoes(t *testing.T) {
 	_, err = get(t, c, srv.URL+"/round", follow, nil)
 	assert.ErrorContains(t, err, "there were 5 before it")
 	_, err = get(t, c, srv.URL+"/file", follow, nil)
-	assert.ErrorContains(t, err, "it is no address of the web")
+	assert.ErrorContains(t, err, "it is not a web address")
 	var private *web.PrivateError
 	_, err = get(t, c, srv.URL+"/out", follow, nil)
 	assert.True(t, errors.As(err, &private), "a redirect to a private address: %v", err)
