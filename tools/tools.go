@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -217,6 +218,17 @@ func (s *Set) recall(i engine.Invocation) (loop.Result, bool) {
 	r := x.Value().result
 	r.Sent = &ledger.Sent{Method: "CACHE", URL: fmt.Sprintf("the result of %s, kept for %s", x.Value().at.Format("15:04:05"), i.Tool.Cache)}
 	return r, true
+}
+
+// Straight says whether a folder of a project is reached without a link: what a tool may
+// write to by one name must not be part of the project by another.
+func Straight(dir, name string) bool {
+	top, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return false
+	}
+	real, err := filepath.EvalSymlinks(filepath.Join(top, name))
+	return err != nil || real == filepath.Join(top, name) // what is not there is told elsewhere
 }
 
 // Clip gives the head of a text for a record.

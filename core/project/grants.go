@@ -3,6 +3,7 @@ package project
 import (
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"stonebaton/core/ledger"
@@ -51,6 +52,43 @@ func grantsOf(files map[string]string) []grant {
 	return out
 }
 
+// program is a file of the project that is started.
+type program struct {
+	path  string
+	place Place
+}
+
+// programsOf finds the programs that tools and sources of some files start: what is named
+// with its path, and scripts that an interpreter is given.
+func programsOf(files map[string]string) []program {
+	var out []program
+	for _, f := range keysOf(files) {
+		if path.Ext(f) != ".yaml" {
+			continue
+		}
+		docs, _ := parse(f, files[f])
+		for _, d := range docs {
+			for at, from := range map[string]struct{ doc, key, base string }{"/command/run": {"command", "run", path.Dir(f)}, "/mcp/command": {"mcp", "command", "."}} {
+				part, _ := d.value[from.doc].(map[string]any)
+				line, _ := part[from.key].([]any)
+				for i, e := range line {
+					s, _ := e.(string)
+					if path.IsAbs(s) || strings.Contains(s, "{{") || (i == 0 && !strings.Contains(s, "/")) || (i > 0 && !isScript(s)) {
+						continue
+					}
+					out = append(out, program{path.Join(from.base, s), d.at(at + "/" + strconv.Itoa(i))})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// isScript says whether a file is one that an interpreter runs, by its name.
+func isScript(name string) bool {
+	return slices.Contains([]string{".sh", ".py", ".pl", ".rb", ".js", ".mjs", ".cjs", ".ts", ".php", ".lua", ".r", ".jl"}, strings.ToLower(path.Ext(name)))
+}
+
 // writesOf gives the folders that a handler may write to.
 func writesOf(handler any, key string) any {
 	h, _ := handler.(map[string]any)
@@ -65,12 +103,20 @@ func writesOf(handler any, key string) any {
 // that holds the project itself is an error, and takes nothing out.
 func (s *Source) withoutGranted() []Problem {
 	var probs []Problem
+	programs := programsOf(s.Files)
 	for _, g := range grantsOf(s.Files) {
 		if g.unsafe {
 			probs = append(probs, Problem{Grade: Error, Tool: g.tool, Place: g.place,
 				Say:    quoteName(g.tool) + " may write to " + folderName(g.folder) + ", which holds files of the project",
 				Remedy: "Grant a folder that holds none, such as notes."})
 			continue
+		}
+		for _, p := range programs {
+			if p.path != g.folder && g.covers(p.path) {
+				probs = append(probs, Problem{Grade: Error, Tool: g.tool, Place: g.place,
+					Say:    quoteName(g.tool) + " may write to " + folderName(g.folder) + ", which holds the program " + p.path + " (" + p.place.File + ":" + strconv.Itoa(p.place.Line) + ")",
+					Remedy: "Keep programs in another folder than what tools may write."})
+			}
 		}
 		for _, f := range keysOf(s.Files) {
 			if !g.covers(f) {

@@ -171,3 +171,17 @@ func TestFilesThatAreNotYAMLSayWhatToDo(t *testing.T) {
 		assert.Equal(t, "x.yaml", probs[0].File)
 	}
 }
+
+func TestAProgramIsNotWhatAToolMayWrite(t *testing.T) {
+	const note = "tool: note\nsummary: Keep a note when somebody asks for it.\nbuiltin: {do: files.write, in: [%s]}\ngate: {when: \"true\"}\n"
+	for run, bad := range map[string]bool{"[tools/work/p]": true, "[perl, work/p.pl]": true, "[cat, work/plan.md]": false, "[ls, work]": false, "[cat]": false} {
+		in := "work"
+		if strings.HasPrefix(run, "[tools") {
+			in = "tools/work"
+		}
+		_, probs := load(map[string]string{"note.yaml": strings.Replace(note, "%s", in, 1), "p.yaml": "tool: p\nsummary: Run it when somebody asks for it.\ngate: {when: \"true\"}\ncommand: {run: " + run + "}\n"})
+		assert.Equal(t, bad, strings.Contains(told(probs), "which holds the program "+in+"/p"), "%s: %s", run, told(probs))
+	}
+	_, probs := load(map[string]string{"note.yaml": strings.Replace(note, "%s", "work", 1), "s.yaml": "source: s\nmcp: {command: [python3, work/server.py]}\ntake: [x]\n"})
+	assert.Contains(t, told(probs), `"note" may write to work/, which holds the program work/server.py (s.yaml:2)`)
+}

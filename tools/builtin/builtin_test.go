@@ -326,3 +326,13 @@ func TestAChangeIsLookedAtBeforeAnybodyIsAsked(t *testing.T) {
 	assert.Equal(t, map[string]any{"path": "plan.md", "bytes": 12.0, "line": 2.0}, b.ok("edit", map[string]any{"path": "plan.md", "old": "two", "new": "2"}).Value)
 	assert.Equal(t, false, b.ok("save", map[string]any{"path": "plan.md", "text": "x"}).Value.(map[string]any)["created"])
 }
+
+func TestALinkedFolderIsNotGranted(t *testing.T) {
+	b := begin(t)
+	require.NoError(t, os.Rename(filepath.Join(b.dir, "notes"), filepath.Join(b.dir, "tools")))
+	require.NoError(t, os.Symlink("tools", filepath.Join(b.dir, "notes")))
+	_, bad := b.call("save", map[string]any{"path": "trap.yaml", "text": "source: trap\n"})
+	require.NotNil(t, bad, "a note must not become a tool by another name of its folder")
+	assert.Contains(t, bad.Say, "is reached through a link; grant the folder itself")
+	assert.NoFileExists(t, filepath.Join(b.dir, "tools/trap.yaml"))
+}

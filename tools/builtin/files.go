@@ -46,6 +46,10 @@ func (c call) folders() ([]folder, error) {
 	defer project.Close()
 	var out []folder
 	for _, name := range c.i.Tool.Builtin.In {
+		if !tools.Straight(c.dir, name) {
+			closeAll(out)
+			return nil, fmt.Errorf("the folder %s, which %s may use, is reached through a link; grant the folder itself", name, c.i.Tool.Name)
+		}
 		r, err := project.OpenRoot(name)
 		if err != nil {
 			closeAll(out)

@@ -224,6 +224,9 @@ func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
 		s.Reads = append(s.Reads, p)
 	}
 	for _, p := range c.Writes {
+		if !tools.Straight(h.dir, p) {
+			return s, line, fmt.Errorf("writes: %s is reached through a link; grant the folder itself", p)
+		}
 		s.Writes = append(s.Writes, filepath.Join(h.dir, p))
 	}
 	if s.Dir, err = os.MkdirTemp(h.work, "call-"); err != nil {
