@@ -57,6 +57,9 @@ func (e *UnknownDrillError) Error() string {
 	return fmt.Sprintf("unknown drill %q.%s", e.Name, near.Hint(e.Name, e.Have))
 }
 
+// Remedy says where the names of the drills are found.
+func (e *UnknownDrillError) Remedy() string { return "`stonebaton drill` runs all there are." }
+
 // RunDrills runs drills in memory, several side by side, and tells of each as
 // it ends. Names picks some; none is all. The results come in the order of names.
 func RunDrills(ctx context.Context, p *project.Project, shop *Workshop, names []string, tell func(DrillResult)) ([]DrillResult, error) {

@@ -32,6 +32,10 @@ var drillCommand = command{
 				}
 			}
 			results, err := app.RunDrills(ctx, p, shop, args, tell)
+			var unknown *app.UnknownDrillError
+			if errors.As(err, &unknown) {
+				return fmt.Errorf("%w\n%s", unknown, unknown.Remedy())
+			}
 			if err != nil {
 				return err
 			}

@@ -74,7 +74,7 @@ func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Stor
 			for n := range p.Models {
 				have = append(have, n)
 			}
-			return fmt.Errorf("unknown model %q.%s", name, near.Hint(name, have))
+			return fmt.Errorf("unknown model %q.%s\n`stonebaton models` lists them.", name, near.Hint(name, have))
 		}
 		out = service.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s)}, s, p, m)
 	} else {

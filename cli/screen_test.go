@@ -138,7 +138,7 @@ func TestAConversationInTheTerminal(t *testing.T) {
 	for _, part := range []string{":state   the facts that the session keeps", "desk     high", "turn 2", "request ", "tool   ", "spare answers from now on.", "The agents' own models answer from now on.", "The next message begins a new session."} {
 		assert.Contains(t, out, part)
 	}
-	for _, part := range []string{`unknown model "spar". Did you mean "spare"?`, `there is no :stat. Did you mean "state" or "step"?`, "there is no state yet: say something first", "Continue with   stonebaton talk -session "} {
+	for _, part := range []string{`unknown model "spar". Did you mean "spare"? :model lists them.`, `there is no :stat. Did you mean "state" or "step"?`, "there is no state yet: say something first", "Continue with   stonebaton talk -session "} {
 		assert.Contains(t, errs, part)
 	}
 	runs := h.messages()

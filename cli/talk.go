@@ -200,7 +200,7 @@ func (t *talk) order(ctx context.Context, words []string) (leave bool, err error
 			for _, m := range list {
 				names = append(names, m.ID)
 			}
-			return false, use("unknown model %q.%s", words[1], near.Hint(words[1], names))
+			return false, use("unknown model %q.%s :model lists them.", words[1], near.Hint(words[1], names))
 		}
 		k.print("%s answers from now on.\n", words[1])
 	default:

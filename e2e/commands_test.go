@@ -271,6 +271,7 @@ func TestDrillsOfTheHarbour(t *testing.T) {
 	assert.Equal(t, []struct{ ID, Status string }{{"short_vessel_needs_nobody", "passed"}}, list)
 	r = command(t, "", "", "drill", "-dir", dir, "short_vessel")
 	assert.Contains(t, r.err, `Did you mean "short_vessel_needs_nobody"`)
+	assert.Contains(t, r.err, "?\n    `stonebaton drill` runs all there are.\n")
 
 	// a failed one shows what was expected against what happened
 	broken := filepath.Join(t.TempDir(), "harbour")
@@ -331,6 +332,8 @@ func TestTheUnderstudyAsAnEndpoint(t *testing.T) {
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.out, `knows no model "other-model" (404)`)
 	assert.Contains(t, r.out, "Check name: and url:")
+	r = command(t, "", "", "models", "-dir", dir, "-test", "wron")
+	assert.Equal(t, "stonebaton: unknown model \"wron\". Did you mean \"wrong\"?\n    `stonebaton models` lists them.\n", r.err)
 
 	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
 	say := s.run(t, "say", "I want to borrow the saw for 2 days, please.")

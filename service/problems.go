@@ -73,7 +73,7 @@ func asProblem(err error) *api.Problem {
 	case errors.As(err, &others):
 		return narrower("not-entitled", problem(http.StatusForbidden, "Ask one of them; approvers: in stonebaton.yaml names who there is.", "%s", others.Error()))
 	case errors.As(err, &noDrill):
-		return problem(http.StatusNotFound, "`stonebaton drill` runs all there are.", "%s", noDrill.Error())
+		return problem(http.StatusNotFound, noDrill.Remedy(), "%s", noDrill.Error())
 	case errors.As(err, &unknown):
 		return problem(http.StatusNotImplemented, "", "%s", unknown.Error())
 	case errors.As(err, &probs):
