@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,7 +16,7 @@ import (
 	"stonebaton/tools/tooltest"
 )
 
-const head = "tool: run\nsummary: Run a program when it is asked for.\ntimeout: 5s\ninput: {type: object, properties: {name: {type: string, description: A name.}, n: {type: integer, description: A count.}}}\n"
+const head = "tool: run\nsummary: Run a program when it is asked for.\ntimeout: 1m\ninput: {type: object, properties: {name: {type: string, description: A name.}, n: {type: integer, description: A count.}}}\n"
 
 func run(t *testing.T, spec string, args map[string]any, files map[string]string, change ...func(*engine.Invocation)) (loop.Result, *loop.Failure, string) {
 	t.Helper()
@@ -63,11 +64,13 @@ func TestWhatAProgramSaysOfItsEnd(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			timeout := ""
-			if name == "late" {
-				timeout = "    "
-			}
-			_, bad, _ := run(t, "command:\n  run: [./p]\n  "+c.spec+timeout+"\n", nil, map[string]string{"p": "#!/bin/sh\n" + c.script + "\n"}, func(i *engine.Invocation) {})
+			_, bad, _ := run(t, "command:\n  run: [./p]\n  "+c.spec+"\n", nil, map[string]string{"p": "#!/bin/sh\n" + c.script + "\n"}, func(i *engine.Invocation) {
+				if name == "late" {
+					short := *i.Tool
+					short.Timeout = time.Second
+					i.Tool = &short
+				}
+			})
 			require.NotNil(t, bad)
 			assert.Equal(t, c.class, bad.Class, bad.Say)
 			assert.Contains(t, bad.Say, c.say)

@@ -165,16 +165,16 @@ func TestAServerThatDiesIsStartedAgainAndItIsSaid(t *testing.T) {
 }
 
 func TestServersThatMisbehave(t *testing.T) {
-	for how, say := range map[string]string{
-		"garbage": "the tool server st cannot be reached",
-		"silent":  "the tool server st cannot be reached: it had not answered after 1s",
-		"lies":    "the tool server st cannot be reached",
-		"ends":    "its log ends with: no configuration found",
+	for how, want := range map[string]struct{ timeout, say string }{
+		"garbage": {"1s", "the tool server st cannot be reached"},
+		"silent":  {"1s", "the tool server st cannot be reached: it had not answered after 1s"},
+		"lies":    {"1s", "the tool server st cannot be reached"},
+		"ends":    {"1m", "its log ends with: no configuration found"},
 	} {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()
-			_, _, err := opened(t, doc(how, ", timeout: 1s"), "x")
-			assert.ErrorContains(t, err, say)
+			_, _, err := opened(t, doc(how, ", timeout: "+want.timeout), "x")
+			assert.ErrorContains(t, err, want.say)
 		})
 	}
 	_, _, err := opened(t, "source: st\nmcp: {command: [no-such-server-xy]}\n", "x")
@@ -194,7 +194,8 @@ func TestAHundredThousandToolsAreBounded(t *testing.T) {
 }
 
 func TestAnElderServerThatIsSilentToWhatItDoesNotKnow(t *testing.T) {
-	s, p, err := opened(t, doc("older", ", timeout: 3s"), "tool_17")
+	t.Parallel() // a third of the timeout passes before the older version is spoken
+	s, p, err := opened(t, doc("older", ", timeout: 15s"), "tool_17")
 	require.NoError(t, err)
 	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
 	require.NoError(t, err)

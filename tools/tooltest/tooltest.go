@@ -7,7 +7,6 @@ import (
 	"context"
 	"regexp"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -43,7 +42,7 @@ func Call(t testing.TB, h tools.Handler, p *project.Project, name string, args m
 	for _, c := range change {
 		c(&i)
 	}
-	ctx, cancel := context.WithTimeout(t.Context(), min(tool.Timeout, 30*time.Second))
+	ctx, cancel := context.WithTimeout(t.Context(), i.Tool.Timeout)
 	defer cancel()
 	return h.Call(ctx, i)
 }
