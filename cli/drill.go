@@ -8,6 +8,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"stonebaton/api"
 	"stonebaton/app"
 )
 
@@ -34,7 +35,7 @@ var drillCommand = command{
 			results, err := app.RunDrills(ctx, p, shop, args, tell)
 			var unknown *app.UnknownDrillError
 			if errors.As(err, &unknown) {
-				return fmt.Errorf("%w\n%s", unknown, unknown.Remedy())
+				return &api.Problem{Detail: unknown.Error(), Remedy: unknown.Remedy()}
 			}
 			if err != nil {
 				return err

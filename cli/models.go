@@ -74,7 +74,7 @@ func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Stor
 			for n := range p.Models {
 				have = append(have, n)
 			}
-			return fmt.Errorf("unknown model %q.%s\n`stonebaton models` lists them.", name, near.Hint(name, have))
+			return &api.Problem{Detail: fmt.Sprintf("unknown model %q.%s", name, near.Hint(name, have)), Remedy: "`stonebaton models` lists them."}
 		}
 		out = service.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s)}, s, p, m)
 	} else {
