@@ -9,7 +9,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
+
+	"stonebaton/tools"
 )
 
 //go:embed starter
@@ -36,7 +37,7 @@ var newCommand = command{
 			if err := os.Rename(filepath.Join(dir, "gitignore"), filepath.Join(dir, ".gitignore")); err != nil {
 				return err
 			}
-			k.print("Made %s: two agents, one tool with a gate, one drill.\n\n  cd %s\n  stonebaton drill     test it, offline\n  stonebaton serve     run it, with the console; then in another terminal, in the same folder:\n  stonebaton say \"I want to borrow the lathe for 3 days, please.\"\n", dir, quoted(dir))
+			k.print("Made %s: two agents, one tool with a gate, one drill.\n\n  cd %s\n  stonebaton drill     test it, offline\n  stonebaton serve     run it, with the console; then in another terminal, in the same folder:\n  stonebaton say \"I want to borrow the lathe for 3 days, please.\"\n", dir, tools.Quote(dir))
 			return nil
 		}
 	},
@@ -66,12 +67,4 @@ func copyOut(files fs.FS, dir string) error {
 		_, err = f.Write(raw)
 		return errors.Join(err, f.Close())
 	})
-}
-
-// quoted gives a path as a shell reads it.
-func quoted(path string) string {
-	if strings.ContainsAny(path, " '\"$&;()<>|*?[]#~`\\!") {
-		return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'"
-	}
-	return path
 }

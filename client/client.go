@@ -203,21 +203,30 @@ var ErrStopped = errors.New("stopped")
 // ends, or a function returns an error; ErrStopped is none. Where the connection
 // breaks it resumes where it was. Words may be nil.
 func (c *Client) Follow(ctx context.Context, run string, after int64, change func(api.Change) error, words func(api.Delta)) error {
-	wait := 100 * time.Millisecond
-	for {
-		last, over, err := c.follow(ctx, run, after, change, words)
-		if last > after {
-			after, wait = last, 100*time.Millisecond
+	return resuming(ctx, func() (bool, error) {
+		last, err := c.follow(ctx, run, after, change, words)
+		came := last > after
+		after = max(after, last)
+		return came, err
+	})
+}
+
+// resuming reads a stream, and again where it broke off or the service cannot be reached,
+// for some seconds more after each time that something came.
+func resuming(ctx context.Context, read func() (came bool, err error)) error {
+	const first = 100 * time.Millisecond
+	for wait := first; ; wait *= 2 {
+		came, err := read()
+		if came {
+			wait = first
 		}
 		var gone *UnreachableError
 		switch {
-		case errors.Is(err, ErrStopped) || over:
+		case err == nil || errors.Is(err, ErrStopped):
 			return nil
 		case ctx.Err() != nil:
 			return ctx.Err()
-		case err != nil && !errors.As(err, &gone) && !errors.Is(err, errBroken):
-			return err
-		case wait > 3*time.Second && err != nil:
+		case !errors.As(err, &gone) && !errors.Is(err, errBroken), wait > 3*time.Second:
 			return err
 		}
 		select { // the service may be coming back
@@ -225,8 +234,20 @@ func (c *Client) Follow(ctx context.Context, run string, after int64, change fun
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		wait *= 2
 	}
+}
+
+// stream opens an event stream behind an event.
+func (c *Client) stream(ctx context.Context, path string, after int64) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Accept", "text/event-stream")
+	if after > 0 {
+		req.Header.Set("Last-Event-ID", fmt.Sprint(after))
+	}
+	return c.send(req)
 }
 
 // maxEvent bounds one message of a stream.
@@ -234,22 +255,15 @@ const maxEvent = 32 << 20
 
 var errBroken = errors.New("the stream broke off")
 
-func (c *Client) follow(ctx context.Context, run string, after int64, change func(api.Change) error, words func(api.Delta)) (last int64, over bool, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/runs/"+url.PathEscape(run)+"/events", nil)
+// follow reads the stream once; without an error the run is over.
+func (c *Client) follow(ctx context.Context, run string, after int64, change func(api.Change) error, words func(api.Delta)) (last int64, err error) {
+	resp, err := c.stream(ctx, "/api/runs/"+url.PathEscape(run)+"/events", after)
 	if err != nil {
-		return 0, false, err
-	}
-	req.Header.Set("Accept", "text/event-stream")
-	if after > 0 {
-		req.Header.Set("Last-Event-ID", fmt.Sprint(after))
-	}
-	resp, err := c.send(req)
-	if err != nil {
-		return 0, false, err
+		return 0, err
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode == http.StatusNoContent {
-		return 0, true, nil
+		return 0, nil
 	}
 	for ev, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
 		if err != nil {
@@ -264,49 +278,36 @@ func (c *Client) follow(ctx context.Context, run string, after int64, change fun
 		}
 		var ch api.Change
 		if err := json.Unmarshal([]byte(ev.Data), &ch); err != nil {
-			return last, false, fmt.Errorf("an event of run %s cannot be read: %w", run, err)
+			return last, fmt.Errorf("an event of run %s cannot be read: %w", run, err)
 		}
 		last = ch.Event.Seq
 		if err := change(ch); err != nil {
-			return last, false, err
+			return last, err
 		}
 		if ch.Totals.Status.Over() {
-			return last, true, nil
+			return last, nil
 		}
 	}
-	return last, false, errBroken
+	return last, errBroken
 }
 
 // Live tells of every run that begins or changes, until ctx ends. It is lossy: where the
 // connection breaks it is taken up again, and what happened meanwhile is not told.
 func (c *Client) Live(ctx context.Context, tell func(store.Run)) error {
-	wait := 100 * time.Millisecond
-	for {
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/live", nil)
+	return resuming(ctx, func() (bool, error) {
+		resp, err := c.stream(ctx, "/api/live", 0)
 		if err != nil {
-			return err
+			return false, err
 		}
-		req.Header.Set("Accept", "text/event-stream")
-		resp, err := c.send(req)
-		if err == nil {
-			wait = 100 * time.Millisecond
-			for ev, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
-				var r store.Run
-				if err == nil && ev.Type == "run" && json.Unmarshal([]byte(ev.Data), &r) == nil {
-					tell(r)
-				}
+		defer resp.Body.Close()
+		for ev, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
+			var r store.Run
+			if err == nil && ev.Type == "run" && json.Unmarshal([]byte(ev.Data), &r) == nil {
+				tell(r)
 			}
-			resp.Body.Close()
-		} else if wait > 3*time.Second {
-			return err
 		}
-		select { // the service may be coming back
-		case <-time.After(wait):
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-		wait *= 2
-	}
+		return true, errBroken
+	})
 }
 
 // AddStub writes a stub into the file of a tool.

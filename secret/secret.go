@@ -11,6 +11,8 @@ import (
 	"sort"
 	"strings"
 	"sync"
+
+	"stonebaton/core/value"
 )
 
 var ref = regexp.MustCompile(`\$\{secret:([A-Za-z_][A-Za-z0-9_]*)\}`)
@@ -141,23 +143,7 @@ func (s *Store) Value(v any) any {
 	if none {
 		return v
 	}
-	switch x := v.(type) {
-	case string:
-		return s.Text(x)
-	case []any:
-		out := make([]any, len(x))
-		for i := range x {
-			out[i] = s.Value(x[i])
-		}
-		return out
-	case map[string]any:
-		out := make(map[string]any, len(x))
-		for k, e := range x {
-			out[s.Text(k)] = s.Value(e)
-		}
-		return out
-	}
-	return v
+	return value.Texts(v, s.Text)
 }
 
 // Stream blanks a text that comes in pieces: write takes a piece and passes on

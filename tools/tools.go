@@ -238,3 +238,11 @@ func Clip(s string, n int) string {
 	}
 	return strings.ToValidUTF8(s[:n], "") + fmt.Sprintf("… (%d bytes in all)", len(s))
 }
+
+// Quote gives an argument as a shell has to read it.
+func Quote(a string) string {
+	if a != "" && !strings.ContainsAny(a, " \t\n\"'\\$`*?[]{}()<>|&;#~!") {
+		return a
+	}
+	return "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+}

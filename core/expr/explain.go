@@ -10,6 +10,7 @@ import (
 	"cel.dev/cel-go/cel"
 
 	"stonebaton/core/near"
+	"stonebaton/core/value"
 )
 
 // Error is an expression that does not compile. Col counts from 1 within the source.
@@ -137,13 +138,13 @@ func (s *Scope) explain(src, msg string) (say, remedy string) {
 		return overload(m[1], m[2], hint)
 	}
 	if m := noSelection.FindStringSubmatch(msg); m != nil {
-		return fmt.Sprintf("%s has no fields.", article(typeName(m[1]))), hint
+		return fmt.Sprintf("%s has no fields.", value.Article(typeName(m[1]))), hint
 	}
 	if m := wrongType.FindStringSubmatch(msg); m != nil {
-		return fmt.Sprintf("%s is needed here, not %s.", article(typeName(m[1])), article(typeName(m[2]))), orElse(hint, comparing(m[1]))
+		return fmt.Sprintf("%s is needed here, not %s.", value.Article(typeName(m[1])), value.Article(typeName(m[2]))), orElse(hint, comparing(m[1]))
 	}
 	if m := conversion.FindStringSubmatch(msg); m != nil {
-		return fmt.Sprintf("this %s is not %s.", typeName(m[1]), article(typeName(m[2]))), converting(m[2])
+		return fmt.Sprintf("this %s is not %s.", typeName(m[1]), value.Article(typeName(m[2]))), converting(m[2])
 	}
 	if strings.Contains(msg, "timestamp") {
 		return "this text is not a moment.", converting("timestamp")
@@ -223,20 +224,20 @@ func overload(name, applied, hint string) (say, remedy string) {
 		on, applied = m[1], "("+m[2]+")"
 	}
 	for _, t := range splitTypes(strings.TrimSuffix(strings.TrimPrefix(applied, "("), ")")) {
-		kinds = append(kinds, article(typeName(t)))
+		kinds = append(kinds, value.Article(typeName(t)))
 	}
 	both := strings.Join(kinds, " and ")
 	mixed := strings.Contains(applied, "double") && strings.Contains(applied, "int")
 	switch {
 	case name == "orValue":
 		inner := strings.TrimSuffix(strings.TrimPrefix(on, "optional_type("), ")")
-		return fmt.Sprintf("orValue gives %s instead of %s.", both, article(typeName(inner))), "Write ." + map[string]string{"double": "orValue(0.0)", "int": "orValue(0)", "string": "orValue('')", "bool": "orValue(false)"}[inner] + ", of the field's own type."
+		return fmt.Sprintf("orValue gives %s instead of %s.", both, value.Article(typeName(inner))), "Write ." + map[string]string{"double": "orValue(0.0)", "int": "orValue(0)", "string": "orValue('')", "bool": "orValue(false)"}[inner] + ", of the field's own type."
 	case strings.Contains(applied, "optional_type") && on == "":
 		return fmt.Sprintf("%q takes a value, but this may not be there.", op), "Add .orValue(x) behind the field."
 	case name == "_?_:_":
 		return "the part before ? must be true or false.", "Compare it, such as x > 0 ? a : b; a and b are of one type."
 	case on != "":
-		return fmt.Sprintf("%q of %s does not take %s.", op, article(typeName(on)), orElse(both, "nothing")), orElse(hint, listAll)
+		return fmt.Sprintf("%q of %s does not take %s.", op, value.Article(typeName(on)), orElse(both, "nothing")), orElse(hint, listAll)
 	case mixed:
 		return fmt.Sprintf("%q does not work on %s.", op, both), "Write whole numbers with a point (2.0) beside a number, or convert with double()."
 	case name == "@in":
@@ -302,16 +303,6 @@ func typeName(t string) string {
 	return t
 }
 
-func article(w string) string {
-	if w == "" || w == "null" {
-		return w
-	}
-	if strings.ContainsRune("aeio", rune(w[0])) {
-		return "an " + w
-	}
-	return "a " + w
-}
-
 func comparing(want string) string {
 	if want == "bool" {
 		return "Compare it, such as x > 0 or x == 'a'."
@@ -359,7 +350,7 @@ func failed(src string, err error) error {
 		e.Say, e.Remedy = "it takes too much work (cost limit)", "Use smaller lists, or a script"
 	case conversion.MatchString(msg):
 		m := conversion.FindStringSubmatch(msg)
-		e.Say, e.Remedy = fmt.Sprintf("a %s in it is not %s", typeName(m[1]), article(typeName(m[2]))), converting(m[2])
+		e.Say, e.Remedy = fmt.Sprintf("a %s in it is not %s", typeName(m[1]), value.Article(typeName(m[2]))), converting(m[2])
 	case strings.Contains(msg, "RFC 3339"), strings.Contains(msg, "parsing time"):
 		e.Say, e.Remedy = "a text in it is not a moment", converting("timestamp")
 	case strings.Contains(msg, "regexp"):

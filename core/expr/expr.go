@@ -49,7 +49,7 @@ func (s *Scope) Cond(src string) (*Expr, *Error) {
 		return nil, e
 	}
 	if t := a.OutputType(); !t.IsExactType(cel.BoolType) && !t.IsExactType(cel.DynType) {
-		return nil, &Error{Col: 1, Say: fmt.Sprintf("a condition is true or false, but this is %s.", article(typeName(t.String()))), Remedy: comparing("bool")}
+		return nil, &Error{Col: 1, Say: fmt.Sprintf("a condition is true or false, but this is %s.", value.Article(typeName(t.String()))), Remedy: comparing("bool")}
 	}
 	return s.Expr(src)
 }
@@ -394,7 +394,7 @@ func (m *Mapping) FillWith(v Vars, escape func(string) string) (any, error) {
 		return nil, nil
 	case m.expr != nil:
 		x, err := m.expr.Eval(v)
-		return Texts(x, escape), err
+		return value.Texts(x, escape), err
 	case m.tmpl != nil:
 		return m.tmpl.FillWith(v, escape)
 	case m.object != nil:
@@ -419,28 +419,6 @@ func (m *Mapping) FillWith(v Vars, escape func(string) string) (any, error) {
 		return out, nil
 	}
 	return m.lit, nil
-}
-
-// Texts gives a value with every text in it passed through change; the value itself
-// stays as it is.
-func Texts(v any, change func(string) string) any {
-	switch x := v.(type) {
-	case string:
-		return change(x)
-	case []any:
-		out := make([]any, len(x))
-		for i, e := range x {
-			out[i] = Texts(e, change)
-		}
-		return out
-	case map[string]any:
-		out := make(map[string]any, len(x))
-		for k, e := range x {
-			out[change(k)] = Texts(e, change)
-		}
-		return out
-	}
-	return v
 }
 
 // Fits says whether what the mapping gives can be what a schema describes, as

@@ -11,6 +11,8 @@ import (
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
 	"github.com/ncruces/go-strftime"
+
+	"stonebaton/core/value"
 )
 
 // Function is a function or macro that expressions have, for people to read.
@@ -120,30 +122,16 @@ func tidyNumber(x float64) float64 {
 	if x == 0 || math.IsNaN(x) || math.IsInf(x, 0) {
 		return x
 	}
-	y, err := strconv.ParseFloat(strconv.FormatFloat(x, 'g', 15, 64), 64)
-	if err != nil {
-		return x
-	}
+	y, _ := strconv.ParseFloat(strconv.FormatFloat(x, 'g', 15, 64), 64) // it was just written
 	return y
 }
 
 // tidy does so for every number of a value.
 func tidy(v any) any {
-	switch x := v.(type) {
-	case float64:
-		return tidyNumber(x)
-	case []any:
-		out := make([]any, len(x))
-		for i := range x {
-			out[i] = tidy(x[i])
+	return value.Each(v, func(v any) any {
+		if x, ok := v.(float64); ok {
+			return tidyNumber(x)
 		}
-		return out
-	case map[string]any:
-		out := make(map[string]any, len(x))
-		for k, e := range x {
-			out[k] = tidy(e)
-		}
-		return out
-	}
-	return v
+		return v
+	})
 }

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"stonebaton/core/ledger"
+	"stonebaton/core/value"
 )
 
 // StubDraft is a stub to be written into a project's file.
@@ -219,28 +220,16 @@ func literalText(s string) string {
 
 // literal keeps texts of a value from being read as expressions.
 func literal(v any) any {
-	switch x := v.(type) {
-	case string:
+	return value.Each(v, func(v any) any {
+		s, ok := v.(string)
 		switch {
-		case strings.Contains(x, "{{"):
-			return "=" + celText(x)
-		case strings.HasPrefix(x, "="):
-			return "=" + x
+		case ok && strings.Contains(s, "{{"):
+			return "=" + celText(s)
+		case ok && strings.HasPrefix(s, "="):
+			return "=" + s
 		}
-	case []any:
-		out := make([]any, len(x))
-		for i := range x {
-			out[i] = literal(x[i])
-		}
-		return out
-	case map[string]any:
-		out := make(map[string]any, len(x))
-		for k := range x {
-			out[k] = literal(x[k])
-		}
-		return out
-	}
-	return v
+		return v
+	})
 }
 
 var plainName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)

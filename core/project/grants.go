@@ -22,30 +22,38 @@ func (g grant) covers(file string) bool {
 	return g.folder == "." || file == g.folder || strings.HasPrefix(file, g.folder+"/")
 }
 
-// grantsOf finds the folders that tools of some files may write to. It reads the
-// documents as they are, whether or not they are sound: what a tool may write must
-// never be read as part of the project, also while the project has errors.
-func grantsOf(files map[string]string) []grant {
-	var out []grant
+// grantsAndPrograms finds the folders that tools of some files may write to, and the programs that tools
+// and sources start: what is named with its path, and scripts that an interpreter is given.
+// It reads the documents as they are, whether or not they are sound: what a tool may write
+// must never be read as part of the project, also while the project has errors.
+func grantsAndPrograms(files map[string]string) (grants []grant, programs []program) {
 	for _, f := range keysOf(files) {
 		if path.Ext(f) != ".yaml" {
 			continue
 		}
 		docs, _ := parse(f, files[f])
 		for _, d := range docs {
-			if d.kind != "tool" {
-				continue
+			if d.kind == "tool" {
+				grants = append(grants, d.grants(f)...)
 			}
-			name, _ := d.value["tool"].(string)
-			for at, list := range map[string]any{"/builtin/in": writesOf(d.value["builtin"], "in"), "/command/writes": writesOf(d.value["command"], "writes")} {
-				folders, _ := list.([]any)
-				for _, e := range folders {
-					if s, ok := e.(string); ok {
-						g := grant{folder: path.Clean(s), tool: name, place: d.at(at)}
-						g.unsafe = g.covers(f) || g.covers(Main)
-						out = append(out, g)
-					}
-				}
+			programs = append(programs, d.programs("command", "run", path.Dir(f))...)
+			programs = append(programs, d.programs("mcp", "command", ".")...)
+		}
+	}
+	return grants, programs
+}
+
+// grants lists the folders that the tool of a document may write to.
+func (d *document) grants(file string) []grant {
+	name, _ := d.value["tool"].(string)
+	var out []grant
+	for _, from := range [][2]string{{"builtin", "in"}, {"command", "writes"}} {
+		folders, _ := writesOf(d.value[from[0]], from[1]).([]any)
+		for _, e := range folders {
+			if s, ok := e.(string); ok {
+				g := grant{folder: path.Clean(s), tool: name, place: d.at("/" + from[0] + "/" + from[1])}
+				g.unsafe = g.covers(file) || g.covers(Main)
+				out = append(out, g)
 			}
 		}
 	}
@@ -58,28 +66,17 @@ type program struct {
 	place Place
 }
 
-// programsOf finds the programs that tools and sources of some files start: what is named
-// with its path, and scripts that an interpreter is given.
-func programsOf(files map[string]string) []program {
+// programs lists what a command line in a document starts; its paths count from base.
+func (d *document) programs(part, key, base string) []program {
+	h, _ := d.value[part].(map[string]any)
+	line, _ := h[key].([]any)
 	var out []program
-	for _, f := range keysOf(files) {
-		if path.Ext(f) != ".yaml" {
+	for i, e := range line {
+		s, _ := e.(string)
+		if path.IsAbs(s) || strings.Contains(s, "{{") || (i == 0 && !strings.Contains(s, "/")) || (i > 0 && !isScript(s)) {
 			continue
 		}
-		docs, _ := parse(f, files[f])
-		for _, d := range docs {
-			for at, from := range map[string]struct{ doc, key, base string }{"/command/run": {"command", "run", path.Dir(f)}, "/mcp/command": {"mcp", "command", "."}} {
-				part, _ := d.value[from.doc].(map[string]any)
-				line, _ := part[from.key].([]any)
-				for i, e := range line {
-					s, _ := e.(string)
-					if path.IsAbs(s) || strings.Contains(s, "{{") || (i == 0 && !strings.Contains(s, "/")) || (i > 0 && !isScript(s)) {
-						continue
-					}
-					out = append(out, program{path.Join(from.base, s), d.at(at + "/" + strconv.Itoa(i))})
-				}
-			}
-		}
+		out = append(out, program{path.Join(base, s), d.at("/" + part + "/" + key + "/" + strconv.Itoa(i))})
 	}
 	return out
 }
@@ -103,8 +100,8 @@ func writesOf(handler any, key string) any {
 // that holds the project itself is an error, and takes nothing out.
 func (s *Source) withoutGranted() []Problem {
 	var probs []Problem
-	programs := programsOf(s.Files)
-	for _, g := range grantsOf(s.Files) {
+	grants, programs := grantsAndPrograms(s.Files)
+	for _, g := range grants {
 		if g.unsafe {
 			probs = append(probs, Problem{Grade: Error, Tool: g.tool, Place: g.place,
 				Say:    quoteName(g.tool) + " may write to " + folderName(g.folder) + ", which holds files of the project",

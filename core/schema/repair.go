@@ -343,7 +343,7 @@ func conflicts(c *jsonschema.Schema) (out []string) {
 	if c.Enum != nil && c.Types != nil && !c.Types.IsEmpty() {
 		for _, e := range c.Enum.Values {
 			if !slices.ContainsFunc(c.Types.ToStrings(), func(t string) bool { return isA(t, e) }) {
-				say("it lists %s, which is not %s", text(e), article(strings.Join(c.Types.ToStrings(), " or ")))
+				say("it lists %s, which is not %s", text(e), value.Article(strings.Join(c.Types.ToStrings(), " or ")))
 			}
 		}
 	}

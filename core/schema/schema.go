@@ -198,7 +198,7 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 		}
 		return out
 	case *kind.Type:
-		return one("must be %s, not %s%s", article(strings.Join(k.Want, " or ")), article(k.Got), such(doc, sub))
+		return one("must be %s, not %s%s", value.Article(strings.Join(k.Want, " or ")), value.Article(k.Got), such(doc, sub))
 	case *kind.Enum:
 		want := make([]string, len(k.Want))
 		for i, w := range k.Want {
@@ -407,7 +407,7 @@ func about(d map[string]any) string {
 		return " (one of " + near.List(w) + ")"
 	}
 	if t, _ := d["type"].(string); t != "" {
-		return " (" + article(t) + ")"
+		return " (" + value.Article(t) + ")"
 	}
 	return ""
 }
@@ -439,16 +439,6 @@ func sample(d map[string]any) string {
 		return "; " + text(ex[0]) + " would"
 	}
 	return ""
-}
-
-func article(w string) string {
-	if w == "" || w == "null" {
-		return w
-	}
-	if strings.ContainsRune("aeio", rune(w[0])) {
-		return "an " + w
-	}
-	return "a " + w
 }
 
 func format(f string) string {

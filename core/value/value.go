@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -98,25 +99,67 @@ func (o *Object) UnmarshalJSON(raw []byte) error {
 	return err
 }
 
-// Plain gives a value as Read would: whole numbers that a float64 holds are one.
-func Plain(v any) any {
+// Each gives a value with everything in it that is neither a list nor an object passed
+// through change; the value itself stays as it is.
+func Each(v any, change func(any) any) any {
 	switch x := v.(type) {
-	case int64:
-		return Whole(x)
 	case []any:
 		out := make([]any, len(x))
 		for i := range x {
-			out[i] = Plain(x[i])
+			out[i] = Each(x[i], change)
 		}
 		return out
 	case map[string]any:
 		out := make(map[string]any, len(x))
 		for k, e := range x {
-			out[k] = Plain(e)
+			out[k] = Each(e, change)
+		}
+		return out
+	}
+	return change(v)
+}
+
+// Texts gives a value with every text in it passed through change, the names of fields
+// too; the value itself stays as it is.
+func Texts(v any, change func(string) string) any {
+	switch x := v.(type) {
+	case string:
+		return change(x)
+	case []any:
+		out := make([]any, len(x))
+		for i, e := range x {
+			out[i] = Texts(e, change)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(x))
+		for k, e := range x {
+			out[change(k)] = Texts(e, change)
 		}
 		return out
 	}
 	return v
+}
+
+// Article puts a or an before the name of a kind of value.
+func Article(kind string) string {
+	if kind == "" || kind == "null" {
+		return kind
+	}
+	if strings.ContainsRune("aeio", rune(kind[0])) {
+		return "an " + kind
+	}
+	return "a " + kind
+}
+
+// Plain gives a value as Read would: whole numbers that a float64 holds are one.
+func Plain(v any) any {
+	return Each(v, func(v any) any {
+		if n, ok := v.(int64); ok {
+			return Whole(n)
+		}
+		return v
+	})
 }
 
 // Whole gives a whole number as Read would.
@@ -144,25 +187,15 @@ func long(raw []byte) bool {
 // Numbers gives a value that was decoded with json.Number as Read would. The value
 // given is left as it is.
 func Numbers(v any) any {
-	switch x := v.(type) {
-	case json.Number:
-		if n, err := strconv.ParseInt(string(x), 10, 64); err == nil {
+	return Each(v, func(v any) any {
+		number, ok := v.(json.Number)
+		if !ok {
+			return v
+		}
+		if n, err := strconv.ParseInt(string(number), 10, 64); err == nil {
 			return Whole(n)
 		}
-		f, _ := x.Float64() // it was read as JSON
+		f, _ := number.Float64() // it was read as JSON
 		return f
-	case []any:
-		out := make([]any, len(x))
-		for i := range x {
-			out[i] = Numbers(x[i])
-		}
-		return out
-	case map[string]any:
-		out := make(map[string]any, len(x))
-		for k, e := range x {
-			out[k] = Numbers(e)
-		}
-		return out
-	}
-	return v
+	})
 }

@@ -201,7 +201,7 @@ func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
 		if strings.ContainsRune(a, 0) {
 			return s, "", errors.New("an argument of the command would hold a NUL")
 		}
-		shown = append(shown, quote(a))
+		shown = append(shown, tools.Quote(a))
 		s.Args = append(s.Args, a)
 	}
 	line := strings.Join(shown, " ")
@@ -361,12 +361,4 @@ func (h *Handler) find(c *project.Command, name string) (string, error) {
 		return "", fmt.Errorf("there is no program %q on this machine; install it, or name it with its path", name)
 	}
 	return filepath.Abs(p)
-}
-
-// quote shows an argument as a shell would have to read it.
-func quote(a string) string {
-	if a != "" && !strings.ContainsAny(a, " \t\n\"'\\$`*?[]{}()<>|&;#~!") {
-		return a
-	}
-	return "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
 }

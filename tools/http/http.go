@@ -252,7 +252,7 @@ var hold, loose = strings.NewReplacer("$", "$\x00", "{", "\x00{").Replace, strin
 func (d *draft) written(expand func(string) string) (address string, headers map[string]string, body []byte, err error) {
 	put := func(s string) string { return loose(expand(s)) }
 	address = put(d.url)
-	if q := values(expr.Texts(d.query, put)).Encode(); q != "" {
+	if q := values(value.Texts(d.query, put)).Encode(); q != "" {
 		address += "?" + q
 	}
 	headers = map[string]string{}
@@ -262,7 +262,7 @@ func (d *draft) written(expand func(string) string) (address string, headers map
 	if d.body == nil {
 		return address, headers, nil, nil
 	}
-	tree := expr.Texts(d.body, put)
+	tree := value.Texts(d.body, put)
 	kind, _, _ := mime.ParseMediaType(d.kind)
 	switch {
 	case kind == "application/x-www-form-urlencoded":
@@ -495,6 +495,6 @@ func ofOperation(i engine.Invocation) (draft, error) {
 			return d, nil
 		}
 	}
-	d.kind, d.body = op.Body, expr.Texts(body, hold)
+	d.kind, d.body = op.Body, value.Texts(body, hold)
 	return d, nil
 }
