@@ -14,6 +14,7 @@ import (
 
 	"stonebaton/api"
 	"stonebaton/client"
+	"stonebaton/store"
 )
 
 var ctx = context.Background()
@@ -98,4 +99,21 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 	require.ErrorContains(t, err, "which is not an answer of Stone Baton")
 	_, err = client.New(srv.URL).Models(ctx)
 	require.ErrorContains(t, err, "cannot be read")
+}
+
+func TestLiveIsTakenUpAgainButNotAfterARefusal(t *testing.T) {
+	asked := 0
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if asked++; asked == 3 {
+			http.Error(w, "no such page", http.StatusNotFound)
+			return
+		}
+		fmt.Fprintf(w, "event: run\ndata: {\"id\":\"a-%d\"}\n\n", asked)
+	}))
+	defer srv.Close()
+	var runs []string
+	err := client.New(srv.URL).Live(ctx, func(r store.Run) { runs = append(runs, r.ID) })
+	require.Error(t, err)
+	assert.Equal(t, []string{"a-1", "a-2"}, runs)
+	assert.Equal(t, 3, asked, "a refusal is not asked for again")
 }
