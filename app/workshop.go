@@ -313,11 +313,6 @@ func (w *Workshop) ask(ctx context.Context, s *project.SourceDoc, known bool) (p
 func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), last func(source string) (project.Catalogue, bool)) (*project.Project, project.Source, []project.Problem) {
 	src, probs := project.Load(os.DirFS(w.dir), env)
 	unread := len(probs)
-	for i := range probs {
-		if w.trust != nil && probs[i].Code == project.Granted {
-			probs[i].Grade = project.Warning // a tool may have written it; that must not stop the service
-		}
-	}
 	for name, text := range w.files() {
 		src.Files[name] = text
 	}

@@ -120,18 +120,13 @@ func (s *Source) withoutGranted() []Problem {
 				continue
 			}
 			delete(s.Files, f)
-			probs = append(probs, Problem{Grade: Error, Code: Granted, Tool: g.tool, Place: Place{File: f, Line: 1, Col: 1},
+			probs = append(probs, Problem{Grade: Warning, Tool: g.tool, Place: Place{File: f, Line: 1, Col: 1}, // a tool may have written it: that must stop nothing
 				Say:    f + " is not read as a file of the project, since " + quoteName(g.tool) + " may write to " + folderName(g.folder),
 				Remedy: "Move it to another folder if it belongs to the project; otherwise give it another ending than .yaml or .js."})
 		}
 	}
 	return probs
 }
-
-// Granted is the code of the problem that a file stands in a folder which a tool may
-// write to. A service goes on without the file; whoever checks the project has to say
-// whose it is.
-const Granted = "granted"
 
 func quoteName(s string) string { return `"` + s + `"` }
 

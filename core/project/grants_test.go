@@ -53,7 +53,9 @@ func TestWhatAToolMayWriteIsNeverPartOfTheProject(t *testing.T) {
 		assert.NotContains(t, src.Files, "notes/b.js")
 		assert.Contains(t, src.Files, "notesbook.yaml")
 		assert.Empty(t, project.Sources(src), "so nothing of it is ever started")
-		assert.Contains(t, told(probs), `notes/deep/a.yaml:1:1: error: notes/deep/a.yaml is not read as a file of the project, since "note" may write to notes/`)
+		assert.Contains(t, told(probs), `notes/deep/a.yaml:1:1: warning: notes/deep/a.yaml is not read as a file of the project, since "note" may write to notes/`)
+		p, faults := check(t, map[string]string{"note.yaml": grant, "notes/deep/a.yaml": planted})
+		assert.NotNil(t, p, "what a tool wrote stops nothing: %s", faults)
 	}
 	src, _ := load(map[string]string{"note.yaml": strings.Replace(note, "%s", "files.read", 1), "notes/a.yaml": "agent: kept\nsummary: May be read.\nprompt: x\n"})
 	assert.Contains(t, src.Files, "notes/a.yaml", "what may only be read changes nothing")
