@@ -17,9 +17,9 @@ import (
 )
 
 // Server is the understudy as an endpoint of the wire chat-completions. The
-// name of the model asked for picks the lines; an unknown one answers 404.
+// name of the model asked for picks the part; an unknown one answers 404.
 type Server struct {
-	Models map[string][]Line
+	Models map[string]Part
 	Key    string // the bearer key it wants; "" wants none
 
 	mu   sync.Mutex
@@ -39,11 +39,11 @@ type Knob struct {
 	Garble     int `json:"garble"`      // send arguments that are not JSON
 }
 
-// SetLines gives a model its lines, from the next request on.
-func (s *Server) SetLines(model string, lines []Line) {
+// SetPart gives a model its part, from the next request on.
+func (s *Server) SetPart(model string, part Part) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.Models[model] = lines
+	s.Models[model] = part
 }
 
 // Turn sets the knobs.
@@ -110,7 +110,7 @@ func (s *Server) complete(c *echo.Context) error {
 		return refuse(c, http.StatusBadRequest, "the body is not a request of this wire: "+err.Error())
 	}
 	s.mu.Lock()
-	lines, ok := s.Models[in.Model]
+	part, ok := s.Models[in.Model]
 	s.mu.Unlock()
 	if !ok {
 		return refuse(c, http.StatusNotFound, fmt.Sprintf("unknown model %q", in.Model))
@@ -129,7 +129,7 @@ func (s *Server) complete(c *echo.Context) error {
 		return refuse(c, k.Status, "the understudy was told to fail")
 	}
 	r := decode(in)
-	out := Answer(lines, r)
+	out := part.Answer(r)
 	if k.Empty > 0 {
 		out.Text, out.Calls, out.Finish = "", nil, "stop"
 	}

@@ -122,11 +122,11 @@ func (w *Wire) Ask(_ context.Context, p *project.Project, m *project.Model, r pr
 	if w.Always {
 		glob = ""
 	}
-	var lines []Line
+	part := Part{Results: w.results(p)}
 	if w.Always || glob != "" {
-		lines = w.lines(p, glob)
+		part.Lines = w.lines(p, glob)
 	}
-	out := Answer(lines, r)
+	out := part.Answer(r)
 	for _, piece := range pieces(out.Text) {
 		delta(piece)
 	}
@@ -138,3 +138,23 @@ func (w *Wire) Ask(_ context.Context, p *project.Project, m *project.Model, r pr
 
 // pieces cuts a text as models stream it: word by word.
 func pieces(text string) []string { return strings.SplitAfter(text, " ") }
+
+func (w *Wire) results(p *project.Project) map[string]map[string]any {
+	if r, ok := w.read.Load(p.Version); ok {
+		return r.(map[string]map[string]any)
+	}
+	r := ResultsOf(p)
+	w.read.Store(p.Version, r)
+	return r
+}
+
+// ResultsOf gives what the tools of a project say of their results.
+func ResultsOf(p *project.Project) map[string]map[string]any {
+	out := map[string]map[string]any{}
+	for name, t := range p.Tools {
+		if doc := t.Output.Doc(); len(doc) > 0 {
+			out[name] = doc
+		}
+	}
+	return out
+}

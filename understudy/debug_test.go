@@ -1,0 +1,34 @@
+package understudy
+
+import (
+	"fmt"
+	"os"
+	"testing"
+
+	"stonebaton/core/ledger"
+	"stonebaton/core/project"
+	"stonebaton/core/prompt"
+)
+
+func TestDebug(t *testing.T) {
+	f := os.Getenv("P")
+	if f == "" {
+		t.Skip()
+	}
+	text, _ := os.ReadFile("testdata/requests/" + f + ".yaml")
+	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: string(text)}, Env: map[string]string{}})
+	if p == nil {
+		t.Fatal(probs)
+	}
+	a := os.Getenv("A")
+	if a == "" {
+		a = p.Start
+	}
+	r := prompt.Request{System: "It is 2026-05-04T09:00:00+01:00. " + os.Getenv("SYS"), Tools: p.Agents[a].Box.Contracts, Messages: []ledger.Message{{Role: ledger.User, Text: os.Getenv("S")}}}
+	out := Part{Results: ResultsOf(p)}.Answer(r)
+	fmt.Println(out.Reasoning)
+	fmt.Println("TEXT:", out.Text)
+	for _, c := range out.Calls {
+		fmt.Println("CALL:", c.Tool, c.Args)
+	}
+}

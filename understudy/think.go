@@ -1,0 +1,697 @@
+package understudy
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"stonebaton/core/ledger"
+	"stonebaton/core/near"
+	"stonebaton/core/reading"
+)
+
+// think works a reply out with no line to go by.
+func (th *thought) think() (string, []ledger.Ask) {
+	if text, ok := th.courtesy(); ok {
+		return text, nil
+	}
+	if n := len(th.calls); n > 0 {
+		if call, ok := th.repair(th.calls[n-1]); ok {
+			return "", []ledger.Ask{call}
+		}
+	}
+	for _, a := range th.calls {
+		if a.result != nil && a.result.bad && !th.repaired(a) {
+			return th.tell(), nil
+		}
+	}
+	th.plan()
+	return th.work()
+}
+
+// courtesy answers what is not about the world.
+func (th *thought) courtesy() (string, bool) {
+	m := th.manners
+	_, answer := th.before(th.from)
+	asked := strings.HasSuffix(strings.TrimSpace(answer), "?")
+	switch {
+	case th.said == "":
+		return "Nothing has been said yet.", true
+	case asked && m.No:
+		th.because("The answer to the question before is no.")
+		return "All right, then I leave it.", true
+	case asked && m.Yes:
+		return "", false
+	case m.Ables && !th.hasList():
+		th.because("It asks what can be done here.")
+		return th.abilities(m.Greets), true
+	case m.Leaves:
+		return "Goodbye.", true
+	case m.Rest == "" && m.Thanks:
+		th.because("It is a thank-you; nothing is to be done.")
+		return "You are welcome.", true
+	case m.Rest == "" && m.Greets:
+		th.because("It is a greeting; nothing is to be done.")
+		return th.greeting(), true
+	case m.Fine || m.Yes:
+		return "Good. What else can I do?", true
+	case m.No:
+		return "All right.", true
+	}
+	return "", false
+}
+
+// hasList says whether a question for tools asks for what a tool of the project lists.
+func (th *thought) hasList() bool {
+	for _, c := range th.cards {
+		if c.handoff == "" && !c.writes && c.own[reading.Root("tools")] && (c.own["list"] || c.own["find"] || c.own["search"] || c.words["list"]) {
+			return true
+		}
+	}
+	return false
+}
+
+func (th *thought) because(format string, args ...any) {
+	th.reasons = append(th.reasons, fmt.Sprintf(format, args...))
+}
+
+// plan finds the goals of the request, and weighs the tools for each.
+func (th *thought) plan() {
+	all := th.goalsOf(th.request)
+	var last *goal
+	for _, g := range all {
+		th.weigh(g)
+		b := g.best()
+		switch {
+		case b == nil && last != nil && th.repeats(g, last):
+			th.goals = append(th.goals, g)
+		case b == nil && last != nil && !clear(g.clause.Text):
+			last.join(g)
+			th.weigh(last)
+		case b == nil && last == nil && len(all) > 1 && g.clause.Mood == reading.Telling && !th.passes(g):
+			// what is told first belongs to what is asked next
+		default:
+			th.goals = append(th.goals, g)
+			last = g
+			continue
+		}
+	}
+	if th.request.kind == amending {
+		th.keepAltered()
+	}
+}
+
+func (th *thought) passes(g *goal) bool {
+	return len(g.ratings) > 0 && g.ratings[0].c.handoff != "" && g.ratings[0].Score > 0.8
+}
+
+// join takes a clause that says more about a goal into it.
+func (g *goal) join(more *goal) {
+	s := g.own() // base has the same
+	s.spans = append(slices.Clone(s.spans), [2]int{more.clause.At, more.clause.End})
+}
+
+// repeats says whether a clause only gives another value for the goal before
+// it: "close 417 and then 411". It is then a goal of its own, of the same tool.
+func (th *thought) repeats(g, last *goal) bool {
+	b := last.best()
+	if b == nil || b.c.handoff != "" || g.clause.Verb != "" && reading.Verb(g.clause.Verb) || g.clause.Question != "" {
+		return false
+	}
+	own := *g.own()
+	own.hungry = true
+	f := fill(b.c, []*source{&own}, nil, th.now, "", nil)
+	n := 0
+	for k := range f.from {
+		if _, also := b.fill.from[k]; also {
+			n++
+		}
+	}
+	if n == 0 || len(content(g)) > 2 {
+		return false
+	}
+	g.sources = append(g.sources, last.sources...)
+	r := Rating{Tool: b.Tool, c: b.c, Score: b.Score, Words: []Weight{{"the clause before", b.Score, "the same again"}}, Enough: true}
+	r.fill = fill(b.c, append([]*source{&own}, last.sources...), th.usable(g), th.now, th.person, th.facts)
+	r.Args = show(r.fill.args)
+	g.ratings = []Rating{r}
+	return true
+}
+
+// keepAltered keeps, of the goals of a request that is amended, the last one that the change concerns.
+func (th *thought) keepAltered() {
+	for i := len(th.goals) - 1; i >= 0 && len(th.goals) > 1; i-- {
+		b := th.goals[i].best()
+		if b == nil || b.c.handoff != "" {
+			continue
+		}
+		s := *th.goals[i].sources[0]
+		if len(fill(b.c, []*source{&s}, nil, th.now, "", nil).from) > 0 {
+			th.goals = th.goals[i : i+1]
+			return
+		}
+	}
+}
+
+// step is how a goal stands.
+type step struct {
+	calls []ledger.Ask
+	wait  string // a question to the person
+	text  string // said with the calls
+	done  bool
+}
+
+// work does what is next: calls, a question, a handoff, or the answer.
+func (th *thought) work() (string, []ledger.Ask) {
+	var pass *card
+	var wait string
+	var unmet []*goal
+	var out []ledger.Ask
+	var words []string
+	for _, g := range th.goals {
+		b := g.best()
+		if b == nil {
+			unmet = append(unmet, g)
+			continue
+		}
+		if b.c.handoff != "" {
+			if pass == nil && !th.passed[b.Tool] && !th.spokenTo(g) {
+				if pre, ok := th.first(g, nil); ok {
+					out = append(out, pre)
+					break
+				}
+				pass = b.c
+			}
+			continue
+		}
+		if text, ok := th.unsure(g); ok {
+			if wait == "" {
+				wait = text
+			}
+			continue
+		}
+		st := th.advance(g)
+		if len(st.calls) > 0 {
+			out = append(out, st.calls...)
+			if st.text != "" {
+				words = append(words, st.text)
+			}
+			if b.c.writes || g.clause.If != "" {
+				break
+			}
+			continue
+		}
+		if st.wait != "" && wait == "" {
+			wait = st.wait
+		}
+	}
+	if len(out) > 0 {
+		return strings.Join(words, " "), unique(out)
+	}
+	if pass == nil && wait == "" {
+		for _, g := range unmet {
+			if c := th.passTo(g); c != nil && !th.spokenTo(g) {
+				pass = c
+				break
+			}
+		}
+	}
+	switch {
+	case pass != nil:
+		return "", []ledger.Ask{th.handoff(pass)}
+	case wait != "":
+		if told := th.tell(); told != "" && len(th.calls) > 0 {
+			return told + "\n\n" + wait, nil
+		}
+		return wait, nil
+	case len(th.calls) > 0 || len(th.notes) > 0:
+		return th.tell() + th.cannot(unmet), nil
+	}
+	return th.lost()
+}
+
+func unique(calls []ledger.Ask) []ledger.Ask {
+	var out []ledger.Ask
+	for _, c := range calls {
+		if !slices.ContainsFunc(out, func(o ledger.Ask) bool { return o.Tool == c.Tool && o.Args == c.Args }) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// unsure gives a question where two tools are as likely: a wrong call is worse.
+func (th *thought) unsure(g *goal) (string, bool) {
+	if len(g.ratings) < 2 || th.request.confirmed {
+		return "", false
+	}
+	a, b := g.ratings[0], g.ratings[1]
+	if !b.Enough || b.c.handoff != "" || a.Score-b.Score > 0.08*a.Score || th.wasCalled(a.c, nil) || !a.c.writes && !b.c.writes && len(a.fill.missing) == 0 {
+		return "", false
+	}
+	for _, p := range a.fill.missing { // what both need is asked for first
+		if slices.ContainsFunc(b.fill.missing, func(q *param) bool { return q.name == p.name }) {
+			th.because("%s and %s are as likely; both need %s.", a.Tool, b.Tool, p.name)
+			return th.question(a.c, []*param{p}, a.fill.half), true
+		}
+	}
+	if len(a.fill.missing) != len(b.fill.missing) {
+		return "", false
+	}
+	th.because("%s and %s are as likely.", a.Tool, b.Tool)
+	return fmt.Sprintf("Shall I %s, or %s?", a.c.doing(), b.c.doing()), true
+}
+
+// wasCalled says whether a tool was called since the person spoke; with the
+// same arguments, where any are given.
+func (th *thought) wasCalled(c *card, args map[string]any) bool {
+	for _, a := range th.calls {
+		if a.tool == c.Name && (args == nil || show(a.args) == show(args)) {
+			return true
+		}
+	}
+	return false
+}
+
+// claim finds a call that a goal has made: one with these arguments, or else
+// one of the tool that no other goal has claimed.
+func (th *thought) claim(c *card, args map[string]any) *asked {
+	for _, a := range th.calls {
+		if a.tool == c.Name && !a.taken && show(a.args) == show(args) {
+			a.taken = true
+			return a
+		}
+	}
+	for _, a := range th.calls {
+		if a.tool == c.Name && show(a.args) == show(args) {
+			return a
+		}
+	}
+	for _, a := range th.calls {
+		if a.tool == c.Name && !a.taken {
+			a.taken = true
+			return a
+		}
+	}
+	return nil
+}
+
+// advance takes a goal one step on.
+func (th *thought) advance(g *goal) step {
+	b := g.best()
+	if g.clause.If != "" && !th.request.confirmed {
+		if st, holds := th.condition(g); !holds {
+			return st
+		}
+	}
+	if b.c.writes && th.request.kind == amending && !th.request.confirmed {
+		if old := th.doneBefore(b.c); old != nil && !th.wasCalled(b.c, nil) && len(b.fill.missing) == 0 {
+			th.because("%s was already done for the request before; it is not repeated unasked.", b.Tool)
+			return step{wait: th.alreadyDone(b.c, old, b.fill.args)}
+		}
+	}
+	if pre, ok := th.first(g, b.c); ok {
+		return step{calls: []ledger.Ask{pre}}
+	}
+	if len(b.fill.missing) > 0 {
+		if th.claim(b.c, b.fill.args) != nil {
+			return step{done: true}
+		}
+		for _, p := range b.fill.missing {
+			if call, ok := th.bring(g, p); ok {
+				return step{calls: []ledger.Ask{call}}
+			}
+		}
+		return step{wait: th.question(b.c, b.fill.missing, b.fill.half)}
+	}
+	var calls []ledger.Ask
+	for _, args := range append([]map[string]any{b.fill.args}, b.fill.more...) {
+		if th.claim(b.c, args) == nil {
+			calls = append(calls, ask(b.c, args, "The request was: "+g.clause.Text))
+		}
+	}
+	if len(calls) == 0 {
+		return step{done: true}
+	}
+	return step{calls: calls, text: th.borrowed(b)}
+}
+
+// borrowed says which values come from before the request: none is used without a word.
+func (th *thought) borrowed(b *Rating) string {
+	var out []string
+	for _, p := range b.c.params {
+		if note := b.fill.borrow[p.name]; note != "" && b.c.writes {
+			out = append(out, fmt.Sprintf("%s %s", spaced(p.name), plainValue(b.fill.args[p.name])))
+		}
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return "I take " + list(out) + " from what was said before."
+}
+
+// doneBefore finds a write that was carried out for an earlier message.
+func (th *thought) doneBefore(c *card) *asked {
+	for i := len(th.earlier) - 1; i >= 0; i-- {
+		if a := th.earlier[i]; a.tool == c.Name && a.result != nil && !a.result.bad {
+			return a
+		}
+	}
+	return nil
+}
+
+// first gives a read that the instructions want before anything else: "Look a
+// vessel up by its name before you say anything about it."
+func (th *thought) first(g *goal, target *card) (ledger.Ask, bool) {
+	for _, m := range beforeRE.FindAllStringSubmatch(th.r.System, -1) {
+		c := th.meant(m[1])
+		if c == nil || c.writes || c.handoff != "" || c == target {
+			continue
+		}
+		if what := th.meant(m[2]); what != nil && what != target {
+			continue // it is for another tool
+		}
+		f := fill(c, g.sources, th.usable(g), th.now, th.person, th.facts)
+		if len(f.missing) > 0 || len(c.params) == 0 || f.strong == 0 || slices.ContainsFunc(c.params, func(p *param) bool {
+			return slices.Contains([]string{"with", "to", "by", "in", "at", "from"}, f.picks[p].lead)
+		}) || target != nil && th.wasCalled(target, nil) {
+			continue
+		}
+		if th.wasCalled(c, nil) || th.known(c, f.args) {
+			continue
+		}
+		th.because("The instructions want %s first: %q.", c.Name, strings.TrimSpace(m[0]))
+		return ask(c, f.args, "The instructions want it first."), true
+	}
+	return ledger.Ask{}, false
+}
+
+var beforeRE = regexp.MustCompile(`(?i)([^.!?\n]{4,120}?),?\s+\bbefore (?:you )?([^.!?\n]{3,120})[.!?\n]?`)
+
+// meant gives the own tool that a sentence of the instructions speaks of clearly.
+func (th *thought) meant(text string) *card {
+	cs := reading.Clauses(text)
+	if len(cs) == 0 {
+		return nil
+	}
+	g := &goal{clause: cs[0], text: text}
+	g.sources = []*source{{text: text, spans: [][2]int{{cs[0].At, cs[0].End}}, mentions: reading.Mentions(text, th.now), clause: &cs[0], all: true}}
+	words, marks := content(g), marksOf(g)
+	var top *card
+	score, next := 0.0, 0.0
+	for _, c := range th.cards {
+		r := Rating{c: c}
+		r.words(g, words, marks)
+		switch {
+		case r.Score > score:
+			top, score, next = c, r.Score, score
+		case r.Score > next:
+			next = r.Score
+		}
+	}
+	if score < 2 || score-next < 0.5 {
+		return nil
+	}
+	return top
+}
+
+// known says whether an earlier call has brought just this already.
+func (th *thought) known(c *card, args map[string]any) bool {
+	for _, a := range th.earlier {
+		if a.tool == c.Name && a.result != nil && !a.result.bad && show(a.args) == show(args) {
+			return true
+		}
+	}
+	return false
+}
+
+// bring gives a read that brings what a parameter needs.
+func (th *thought) bring(g *goal, p *param) (ledger.Ask, bool) {
+	if some(p.label, quantities) {
+		return ledger.Ask{}, false
+	}
+	if p.unit == "" && p.pattern == nil && p.role != aCode && p.role != aNoun && p.role != "" || p.enum != nil || p.kind == "array" {
+		return ledger.Ask{}, false
+	}
+	want := p.label
+	if len(want) == 0 {
+		want = p.about
+	}
+	type scored struct {
+		c *card
+		n int
+	}
+	var all []scored
+	for _, c := range th.cards {
+		if c.handoff != "" || c.writes || th.wasCalled(c, nil) || slices.ContainsFunc(c.params, func(q *param) bool { return q.name == p.name && q.required }) {
+			continue
+		}
+		n := 0
+		for r := range want {
+			if c.brings[r] {
+				n += 2
+			} else if c.words[r] {
+				n++
+			}
+		}
+		if n > 0 {
+			all = append(all, scored{c, n})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b scored) int { return b.n - a.n })
+	for _, s := range all {
+		f := fill(s.c, g.sources, th.usable(g), th.now, th.person, th.facts)
+		if len(f.missing) == 0 && len(s.c.params) > 0 {
+			th.because("%s is missing; %s can bring it.", p.name, s.c.Name)
+			return ask(s.c, f.args, "It brings the "+spaced(p.name)+"."), true
+		}
+	}
+	return ledger.Ask{}, false
+}
+
+// condition finds out whether a condition holds: by a read, then by its result.
+func (th *thought) condition(g *goal) (step, bool) {
+	cond := g.clause.If
+	clauses := reading.Clauses(cond)
+	if len(clauses) == 0 {
+		return step{}, true
+	}
+	c := clauses[0]
+	c.Mood, c.Question, c.Verb = reading.Asking, "whether", ""
+	q := &goal{clause: c, text: cond}
+	own := &source{text: cond, spans: [][2]int{{0, len(cond)}}, mentions: reading.Mentions(cond, th.now), clause: &c, all: true}
+	q.sources = append([]*source{own}, g.sources...)
+	q.base = q.sources
+	th.weigh(q)
+	var b *Rating
+	for i := range q.ratings {
+		if r := &q.ratings[i]; r.c.handoff == "" && !r.c.writes && r.Score >= 0.5 && len(r.fill.missing) == 0 && len(r.c.params) > 0 {
+			b = r
+			break
+		}
+	}
+	if b == nil {
+		return step{wait: fmt.Sprintf("I cannot find out whether %s. Shall I %s all the same?", strings.TrimRight(cond, "."), g.best().c.doing())}, false
+	}
+	done := th.claim(b.c, b.fill.args)
+	if done == nil || done.result == nil {
+		th.because("%s tells whether %s.", b.Tool, cond)
+		return step{calls: []ledger.Ask{ask(b.c, b.fill.args, "It tells whether "+cond+".")}}, false
+	}
+	holds, sure := judgeCondition(cond, done.result)
+	if !sure {
+		return step{wait: fmt.Sprintf("I am not sure whether %s. Shall I %s all the same?", strings.TrimRight(cond, "."), g.best().c.doing())}, false
+	}
+	if holds == g.clause.Unless {
+		th.notes = append(th.notes, fmt.Sprintf("So I did not %s.", g.best().c.doing()))
+		return step{done: true}, false
+	}
+	return step{}, true
+}
+
+// repair makes a read again with the value that its failure named.
+func (th *thought) repair(a *asked) (ledger.Ask, bool) {
+	c := th.by[a.tool]
+	if c == nil || c.writes || a.result == nil || !a.result.bad || len(th.callsOf(a.tool)) > 1 {
+		return ledger.Ask{}, false
+	}
+	m := nearestRE.FindStringSubmatch(a.result.words)
+	if m == nil {
+		return ledger.Ask{}, false
+	}
+	right := m[1] + m[2]
+	for _, k := range sortedKeys(a.args) {
+		if s, ok := a.args[k].(string); ok && s != right && near.Hint(s, []string{right}) != "" {
+			args := map[string]any{}
+			for k2, v := range a.args {
+				args[k2] = v
+			}
+			args[k] = right
+			th.because("The failure says what is meant: %q.", right)
+			return ask(c, args, "The failure names it."), true
+		}
+	}
+	return ledger.Ask{}, false
+}
+
+var nearestRE = regexp.MustCompile(`"([^"]+)" is nearest|[Dd]id you mean "([^"]+)"`)
+
+func (th *thought) callsOf(tool string) (out []*asked) {
+	for _, a := range th.calls {
+		if a.tool == tool {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// repaired says whether a failed call was made again since and did not fail.
+func (th *thought) repaired(a *asked) bool {
+	all := th.callsOf(a.tool)
+	last := all[len(all)-1]
+	return last != a && last.result != nil && !last.result.bad
+}
+
+// passTo gives the agent that a clause speaks for at all, for what no own tool does.
+func (th *thought) passTo(g *goal) *card {
+	for _, r := range g.ratings {
+		if r.c.handoff != "" && r.Score > 0.4 && !th.passed[r.Tool] {
+			return r.c
+		}
+	}
+	return nil
+}
+
+func (th *thought) handoff(c *card) ledger.Ask {
+	raw, err := json.Marshal(map[string]string{"because": "The request was: " + th.said})
+	if err != nil {
+		raw = []byte("{}")
+	}
+	return ledger.Ask{Tool: c.Name, Args: string(raw)}
+}
+
+// spokenTo says whether a result that another agent brought speaks to a goal.
+func (th *thought) spokenTo(g *goal) bool {
+	words := content(g)
+	marks := marksOf(g)
+	for _, a := range th.calls {
+		if a.own || a.result == nil {
+			continue
+		}
+		have := rootSet(spaced(a.tool))
+		for k := range schemaKeys(th.results[a.tool]) {
+			for r := range rootSet(spaced(k)) {
+				have[r] = true
+			}
+		}
+		if m, ok := a.result.value.(map[string]any); ok {
+			for k := range m {
+				for r := range rootSet(spaced(k)) {
+					have[r] = true
+				}
+			}
+		}
+		speaks := func(root string) bool {
+			if have[root] {
+				return true
+			}
+			for h := range have {
+				if reading.Akin(h, root) {
+					return true
+				}
+			}
+			return false
+		}
+		for _, w := range words {
+			if speaks(w.Root) {
+				return true
+			}
+		}
+		for _, m := range marks {
+			if speaks(m) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// lost is what to say when no tool and no agent fits.
+func (th *thought) lost() (string, []ledger.Ask) {
+	if len(th.cards) == 0 {
+		return "I have no tools for that, and I only know what tools tell me.", nil
+	}
+	if len(th.passed) > 0 { // it was handed to the wrong one: another may know
+		for _, g := range th.goals {
+			for _, r := range g.ratings {
+				if r.c.handoff != "" && !th.passed[r.Tool] {
+					th.because("No tool here speaks to it; %s has not been asked yet.", r.c.handoff)
+					return "", []ledger.Ask{th.handoff(r.c)}
+				}
+			}
+		}
+	}
+	th.because("No tool and no agent speaks to it.")
+	return "I cannot help with that. " + th.abilities(false), nil
+}
+
+// cannot names the parts of a request that no tool speaks to.
+func (th *thought) cannot(unmet []*goal) string {
+	var out []string
+	for _, g := range unmet {
+		if clear(g.clause.Text) && !th.spokenTo(g) {
+			out = append(out, "“"+g.clause.Text+"”")
+		}
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return "\n\nI have no tool for " + list(out) + "."
+}
+
+// why gives the reasons of a reply, for whoever watches the step.
+func (th *thought) why() string {
+	var b strings.Builder
+	if th.request.kind != fresh && th.request.kind != "" {
+		fmt.Fprintf(&b, "%s.\n", strings.ToUpper(string(th.request.kind[:1]))+string(th.request.kind[1:]))
+	}
+	for _, g := range th.goals {
+		fmt.Fprintf(&b, "For %q:\n", g.clause.Text)
+		for i, r := range g.ratings {
+			if i == 4 || i > 0 && r.Score <= 0.2 {
+				break
+			}
+			b.WriteString("  " + r.String() + "\n")
+		}
+	}
+	for _, r := range th.reasons {
+		b.WriteString(r + "\n")
+	}
+	return b.String()
+}
+
+// String gives a rating on one line: the tool, its score, and the words that earned it.
+func (r Rating) String() string {
+	var words []string
+	for i, w := range r.Words {
+		if i == 7 {
+			words = append(words, "…")
+			break
+		}
+		s := fmt.Sprintf("%s %+.1f", w.Word, w.Points)
+		if w.By != "" {
+			s += " (" + w.By + ")"
+		}
+		words = append(words, s)
+	}
+	out := fmt.Sprintf("%s %.1f", r.Tool, r.Score)
+	if len(words) > 0 {
+		out += ": " + strings.Join(words, ", ")
+	}
+	if !r.Enough {
+		out += "; not enough"
+	}
+	return out
+}

@@ -1,0 +1,333 @@
+package understudy
+
+import (
+	"encoding/json"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"stonebaton/core/ledger"
+	"stonebaton/core/project"
+	"stonebaton/core/prompt"
+	"stonebaton/core/reading"
+)
+
+// thought is one look at a request.
+type thought struct {
+	r      prompt.Request
+	cards  []*card
+	by     map[string]*card
+	now    time.Time
+	person string            // who speaks, where the instructions say so
+	facts  map[string]string // that the instructions state
+
+	said    string // what the person said last
+	from    int    // where that is
+	manners reading.Manners
+	request request
+	goals   []*goal
+	calls   []*asked        // made since it was said, in order
+	earlier []*asked        // and before it
+	passed  map[string]bool // handoffs made since
+	results map[string]map[string]any
+	notes   []string // what is to be said beside the results
+	reasons []string // why, in words
+}
+
+// request is what the person wants: the text that has the goals, and the texts
+// that arguments come from, the newest first.
+type request struct {
+	goals     string
+	texts     []string
+	kind      relation
+	confirmed bool // a yes to our question whether to go on
+}
+
+// relation is how a message stands to the one before it.
+type relation string
+
+const (
+	fresh     relation = "a new request"
+	answering relation = "an answer to the question before"
+	amending  relation = "the request before, with a change"
+	referring relation = "a new request that points back"
+)
+
+func newThought(r prompt.Request, results map[string]map[string]any) *thought {
+	th := &thought{r: r, cards: cards(r.Tools, results), by: map[string]*card{}, now: reading.Now(r.System), facts: factsOf(r.System), results: results, passed: map[string]bool{}}
+	if m := speaksRE.FindStringSubmatch(r.System); m != nil && m[1] != "local" {
+		th.person = m[1]
+	}
+	for _, c := range th.cards {
+		th.by[c.Name] = c
+	}
+	th.from = -1
+	for i, m := range r.Messages {
+		if m.Role == ledger.User {
+			th.from = i
+		}
+	}
+	if th.from >= 0 {
+		th.said = r.Messages[th.from].Text
+	}
+	th.earlier = th.made(0, max(th.from, 0))
+	th.calls = th.made(max(th.from, 0), len(r.Messages))
+	for _, a := range th.earlier {
+		if a.result != nil {
+			a.result.old = true
+		}
+	}
+	for _, m := range r.Messages[max(th.from, 0):] {
+		for _, c := range m.Calls {
+			if strings.HasPrefix(c.Tool, project.PassPrefix) {
+				th.passed[c.Tool] = true
+			}
+		}
+	}
+	th.manners = reading.ReadManners(th.said)
+	th.request = th.resolve(th.from, 0)
+	return th
+}
+
+var speaksRE = regexp.MustCompile(`(?i)\byou (?:speak|talk) (?:with|to) ([\p{Lu}][\p{L}'’-]*(?: [\p{Lu}][\p{L}'’-]*)*)`)
+
+// made lists the calls of a stretch of the conversation with their results.
+func (th *thought) made(from, to int) []*asked {
+	var out []*asked
+	by := map[string]*asked{}
+	for _, m := range th.r.Messages[from:to] {
+		for _, c := range m.Calls {
+			if strings.HasPrefix(c.Tool, project.PassPrefix) {
+				continue
+			}
+			a := &asked{tool: c.Tool, args: map[string]any{}, own: th.by[c.Tool] != nil}
+			_ = json.Unmarshal([]byte(c.Args), &a.args) // arguments that are no JSON are none
+			delete(a.args, project.Because)
+			by[c.ID] = a
+			out = append(out, a)
+		}
+		if a := by[m.Call]; m.Role == ledger.FromTool && a != nil && !strings.HasPrefix(m.Tool, project.PassPrefix) {
+			a.result = &found{tool: m.Tool, args: a.args, value: readValue(m.Text), raw: m.Text, words: m.Text, bad: badRE.MatchString(m.Text)}
+		}
+	}
+	return out
+}
+
+var badRE = regexp.MustCompile(`^(Not done|Not handed|[a-z_A-Z0-9]+ (failed|was not called|was not done)|Unknown tool|It is not known whether)`)
+
+// tools gives the tools that were called since the person spoke.
+func (th *thought) tools() map[string]bool {
+	out := map[string]bool{}
+	for _, a := range th.calls {
+		out[a.tool] = true
+	}
+	return out
+}
+
+// before finds the person's message before one, and what was said to them after it.
+func (th *thought) before(i int) (user int, answer string) {
+	for k := i - 1; k >= 0; k-- {
+		m := th.r.Messages[k]
+		if m.Role == ledger.User {
+			return k, answer
+		}
+		if m.Role == ledger.Assistant && m.Text != "" && answer == "" {
+			answer = m.Text
+		}
+	}
+	return -1, ""
+}
+
+// resolve finds what the person wants with a message, from those before it
+// where it answers, amends or points back.
+func (th *thought) resolve(i, depth int) request {
+	if i < 0 {
+		return request{kind: fresh}
+	}
+	text := th.r.Messages[i].Text
+	m := reading.ReadManners(text)
+	if m.Rest != "" && (m.Greets || m.Thanks) {
+		text = m.Rest
+	}
+	alone := request{goals: text, texts: []string{text}, kind: fresh}
+	prev, answer := th.before(i)
+	if prev < 0 || depth > 8 {
+		return alone
+	}
+	asked := strings.HasSuffix(strings.TrimSpace(answer), "?")
+	own, strength := th.strongest(text)
+	switch {
+	case asked && (m.Yes || m.No):
+		out := th.resolve(prev, depth+1)
+		out.kind, out.confirmed = answering, m.Yes
+		out.texts = append([]string{text}, out.texts...)
+		return out
+	case asked && !m.Amends && (own == nil || strength < 3 && !clear(text)):
+		out := th.resolve(prev, depth+1)
+		out.kind = answering
+		out.texts = append([]string{text}, out.texts...)
+		return out
+	case (m.Amends || m.Adds || len(strings.Fields(text)) <= 3) && (own == nil || !clear(text)) && len(reading.Words(text))+len(reading.Mentions(text, th.now)) > 0 && !m.Ables && m.Rest != "" && (th.alters(text, m) || th.outline(m)):
+		out := th.resolve(prev, depth+1)
+		if out.goals == "" || th.r.Messages[prev].Text == "" {
+			return alone
+		}
+		out.kind, out.confirmed = amending, false
+		out.texts = append([]string{text}, out.texts...)
+		return out
+	case reading.RefersBack(text) || m.Adds:
+		out := th.resolve(prev, depth+1)
+		return request{goals: text, texts: append([]string{text}, out.texts...), kind: referring}
+	}
+	return alone
+}
+
+// outline says whether a message is only meaningful with the one before it.
+func (th *thought) outline(m reading.Manners) bool { return m.Amends || m.Adds }
+
+// alters says whether a short message holds something that could stand in
+// place of what was said before.
+func (th *thought) alters(text string, m reading.Manners) bool {
+	return len(reading.Mentions(text, th.now)) > 0
+}
+
+// clear says whether a text asks for something by a verb or a question of its own.
+func clear(text string) bool {
+	for _, c := range reading.Clauses(text) {
+		if c.Question != "" && c.Question != "whether" || c.Mood == reading.Bidding && !slices.Contains([]string{"mak", "make", "mean", "put", "chang", "change", "tak", "take", "try", "us", "use", "have", "need"}, c.Verb) {
+			return true
+		}
+		if c.Question == "whether" && len(strings.Fields(c.Text)) > 3 {
+			return true
+		}
+	}
+	return false
+}
+
+// strongest gives the tool that a text speaks for most by its own words.
+func (th *thought) strongest(text string) (*card, float64) {
+	var top *card
+	score := 0.0
+	for _, g := range th.goalsOf(request{goals: text, texts: []string{text}, kind: fresh}) {
+		words, marks := content(g), marksOf(g)
+		for _, c := range th.cards {
+			r := Rating{c: c}
+			r.words(g, words, marks)
+			if r.Score > score && r.Score >= enough {
+				top, score = c, r.Score
+			}
+		}
+	}
+	return top, score
+}
+
+// goalsOf reads the clauses of a request, each with the texts that its
+// arguments may come from.
+func (th *thought) goalsOf(q request) []*goal {
+	var out []*goal
+	mentions := map[string][]reading.Mention{}
+	read := func(text string) []reading.Mention {
+		m, ok := mentions[text]
+		if !ok {
+			m = reading.Mentions(text, th.now)
+			mentions[text] = m
+		}
+		return m
+	}
+	clauses := reading.Clauses(q.goals)
+	for i := range clauses {
+		c := clauses[i]
+		if c.Negated {
+			continue
+		}
+		g := &goal{clause: c, text: q.goals}
+		own := &source{text: q.goals, spans: [][2]int{{c.At, c.End}}, mentions: read(q.goals), clause: &c, all: true}
+		g.sources = []*source{own}
+		newer := 0
+		if q.kind == answering || q.kind == amending { // what was said since comes first
+			for _, t := range q.texts {
+				if t == q.goals {
+					break
+				}
+				g.sources = append(g.sources, &source{text: t, mentions: read(t), all: true, hungry: q.kind == answering && newer == 0})
+				newer++
+			}
+			g.sources = append(g.sources[1:], g.sources[0])
+		}
+		g.sources = append(g.sources, &source{text: q.goals, spans: others(clauses, i, len(q.goals)), mentions: read(q.goals)})
+		n := len(g.sources)
+		if g.sources[0] != own {
+			g.newer = q.texts[0]
+		}
+		past := false
+		for _, t := range q.texts {
+			if past {
+				g.sources = append(g.sources, &source{text: t, mentions: read(t), note: "from what was said before"})
+			}
+			past = past || t == q.goals
+		}
+		g.base = append([]*source{own}, g.sources[n-1:]...)
+		out = append(out, g)
+	}
+	return out
+}
+
+// own gives the source of a goal's own clause.
+func (g *goal) own() *source {
+	for _, s := range g.sources {
+		if s.clause != nil {
+			return s
+		}
+	}
+	return g.sources[0]
+}
+
+// others gives what a text holds beside one of its clauses.
+func others(clauses []reading.Clause, i, end int) [][2]int {
+	return [][2]int{{0, clauses[i].At}, {clauses[i].End, end}}
+}
+
+// usable lists the results that may be used for a goal, the newest first: those
+// brought since the request, and older ones where the request points back or
+// names what they are about.
+func (th *thought) usable(g *goal) []found {
+	var out []found
+	for i := len(th.calls) - 1; i >= 0; i-- {
+		if r := th.calls[i].result; r != nil {
+			out = append(out, *r)
+		}
+	}
+	low := strings.ToLower(strings.Join(th.request.texts, "\n"))
+	names := 0
+	for _, m := range g.own().mentions {
+		if m.Kind == reading.Name || m.Kind == reading.Code {
+			names++
+		}
+	}
+	for i := len(th.earlier) - 1; i >= 0; i-- {
+		r := th.earlier[i].result
+		if r == nil || r.bad {
+			continue
+		}
+		if th.request.kind != fresh || names == 0 && reading.RefersBack(th.said) || named(r.value, low) {
+			out = append(out, *r)
+		}
+	}
+	return out
+}
+
+// named says whether a text names something that a result is about.
+func named(v any, low string) bool {
+	switch x := v.(type) {
+	case map[string]any:
+		for _, k := range sortedKeys(x) {
+			if named(x[k], low) {
+				return true
+			}
+		}
+	case string:
+		return len(x) > 2 && strings.Contains(low, strings.ToLower(x))
+	}
+	return false
+}
