@@ -15,15 +15,16 @@ import (
 // card is what can be known of a tool from its description.
 type card struct {
 	project.Contract
-	verb    string // the root of the first word of its name, or of its summary
-	handoff string // whom it hands over to; "" for a tool
-	writes  bool   // by its verb it changes something
+	verbs   map[string]bool // the roots of the verbs that its name and its summary begin with
+	verb    string          // the root of the first word of its name, or of its summary
+	handoff string          // whom it hands over to; "" for a tool
+	writes  bool            // by its verb it changes something
 	params  []*param
 	roots   map[string]float64 // root → how much it speaks for the tool
 	spread  map[int]string     // group of meaning → the root of the tool that is in it
 	own     map[string]bool    // roots of its name and the names of its parameters
 	words   map[string]bool    // roots of its summary too
-	allowed map[string]bool    // roots of the values that a required parameter allows
+	allowed map[string]bool    // roots of the values that its parameters allow
 	brings  map[string]bool    // roots of what a result holds, where that is known
 }
 
@@ -52,12 +53,14 @@ type param struct {
 	doc      map[string]any
 	enum     []any
 	items    *param          // of an array
+	listed   bool            // it is the item of one
 	label    map[string]bool // roots of its name
 	about    map[string]bool // and of its description
 	unit     string
 	role     role
 	side     reading.Side
 	pattern  *regexp.Regexp
+	letters  string // that the example code begins with
 	shape    string // of the example code that its description gives: KX-12 is AA-9
 	plain    bool   // its example is digits alone
 }
@@ -162,6 +165,18 @@ func newCard(c project.Contract, result map[string]any) *card {
 		cd.roots[p] = math.Max(cd.roots[p], inSummary)
 	}
 	cd.own, cd.words = rootSet(name), rootSet(exampleRE.ReplaceAllString(summary, ""))
+	cd.verbs = map[string]bool{}
+	for _, t := range []string{name, summary} {
+		if w := strings.Fields(strings.ToLower(t)); len(w) > 0 {
+			for i, v := range w { // locks or unlocks
+				if v = strings.Trim(v, ".,;"); i == 0 || i == 2 && (w[1] == "or" || w[1] == "and") {
+					if reading.Verb(v) || reading.Verb(strings.TrimSuffix(v, "s")) || reading.Verb(strings.TrimSuffix(v, "es")) {
+						cd.verbs[reading.Root(v)] = true
+					}
+				}
+			}
+		}
+	}
 	if w := strings.Fields(strings.ToLower(name) + " " + strings.ToLower(summary)); len(w) > 0 {
 		if cd.verb = reading.Root(w[0]); !reading.Verb(w[0]) {
 			cd.verb = reading.Root(strings.Trim(strings.Fields(strings.ToLower(summary) + " .")[0], ".,"))
@@ -186,7 +201,7 @@ func newCard(c project.Contract, result map[string]any) *card {
 			if s, ok := v.(string); ok {
 				add(s, inValue)
 				for r := range rootSet(s) {
-					cd.allowed[r] = cd.allowed[r] || p.required
+					cd.allowed[r] = true
 				}
 			}
 		}
@@ -285,6 +300,7 @@ func newParam(name string, d map[string]any) *param {
 	p.enum, _ = d["enum"].([]any)
 	if items, ok := d["items"].(map[string]any); ok {
 		p.items = newParam(name, items)
+		p.items.listed = true
 		if p.items.desc == "" {
 			p.items.desc, p.items.about = p.desc, p.about
 			p.items.setRole()
@@ -299,12 +315,12 @@ func newParam(name string, d map[string]any) *param {
 			p.side = reading.Last
 		}
 	}
-	if p.unit = reading.Unit(words[len(words)-1]); len(words) == 1 && len(name) < 3 {
+	if p.unit = reading.Unit(words[len(words)-1]); len(words) == 1 && len(name) < 3 || slices.Contains([]string{"year", "month", "day", "night", "week", "degree"}, words[len(words)-1]) {
 		p.unit = ""
 	}
 	if p.unit == "" && (p.kind == "number" || p.kind == "integer") {
 		for _, w := range reading.Words(p.desc) {
-			if u := reading.Unit(w.Low); u != "" && len(w.Low) > 2 {
+			if u := reading.Unit(w.Low); u != "" && len(w.Low) > 2 && u != "year" && u != "month" {
 				p.unit = u
 				break
 			}
@@ -330,6 +346,7 @@ func (p *param) setRole() {
 	last := words[len(words)-1]
 	if m := exampleRE.FindStringSubmatch(p.desc); m != nil && strings.ContainsAny(m[1], "0123456789") {
 		p.shape = shapeOf(m[1])
+		p.letters = lettersOf(m[1])
 		p.plain = strings.Trim(m[1], "0123456789") == ""
 	}
 	if pat, _ := p.doc["pattern"].(string); pat != "" {
@@ -410,6 +427,14 @@ func shapeOf(s string) string {
 		return "99:99"
 	}
 	return b.String()
+}
+
+func lettersOf(code string) string {
+	i := strings.IndexFunc(code, func(r rune) bool { return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') })
+	if i < 0 {
+		return code
+	}
+	return code[:i]
 }
 
 func (p *param) itemEnum() []any {

@@ -68,7 +68,8 @@ type filled struct {
 type filler struct {
 	c       *card
 	now     time.Time
-	person  string // who speaks, where the instructions say so
+	person  string          // who speaks, where the instructions say so
+	spent   map[string]bool // names that a look-up has been made by since the request
 	out     filled
 	used    map[string][][2]int
 	picks   map[*param]cand
@@ -76,8 +77,8 @@ type filler struct {
 	sources []*source
 }
 
-func fill(c *card, sources []*source, results []found, now time.Time, person string, facts map[string]string) filled {
-	f := &filler{c: c, now: now, person: person, sources: sources, used: map[string][][2]int{}, picks: map[*param]cand{}, open: map[*source]map[*param][]cand{}}
+func (th *thought) fill(c *card, sources []*source, results []found) filled {
+	f := &filler{c: c, now: th.now, person: th.person, spent: th.spent(c), sources: sources, used: map[string][][2]int{}, picks: map[*param]cand{}, open: map[*source]map[*param][]cand{}}
 	f.out = filled{args: map[string]any{}, from: map[string]string{}, borrow: map[string]string{}, half: map[string]string{}}
 	for _, s := range sources {
 		f.assign(s)
@@ -100,7 +101,7 @@ func fill(c *card, sources []*source, results []found, now time.Time, person str
 			f.out.args[p.name], f.out.from[p.name] = v, where
 			continue
 		}
-		if v, ok := fromFacts(p, facts); ok {
+		if v, ok := fromFacts(p, th.facts); ok {
 			f.out.args[p.name], f.out.from[p.name] = v, "the instructions"
 			continue
 		}
@@ -378,6 +379,16 @@ func (f *filler) cands(p *param, s *source) []cand {
 	return f.strings(p, s)
 }
 
+// passedOn says whether a place is in words that are to be passed on as they
+// are: their figures and days are no arguments.
+func (f *filler) passedOn(s *source, at int) bool {
+	if s.clause == nil || !slices.ContainsFunc(f.c.params, func(p *param) bool { return p.role == aText }) {
+		return false
+	}
+	_, from, ok := reading.After(s.text, s.clause.At, s.clause.End)
+	return ok && at >= from
+}
+
 // cue says how much the words about a mention speak for a parameter.
 func (p *param) cue(m reading.Mention) float64 {
 	score := 0.0
@@ -476,7 +487,7 @@ func (f *filler) figures(p *param, s *source) []cand {
 	year := p.label["year"] || p.label["y"]
 	days := slices.ContainsFunc(f.c.params, func(q *param) bool { return q.role == aDay || q.role == aMoment })
 	for _, m := range s.mentions {
-		if !s.inside(m.At) {
+		if !s.inside(m.At) || f.passedOn(s, m.At) {
 			continue
 		}
 		if m.Kind == reading.Code && p.pattern == nil && strings.Trim(m.Text, "0123456789") == "" { // #411
@@ -511,7 +522,7 @@ func (f *filler) figures(p *param, s *source) []cand {
 			}
 		}
 		score += p.cue(m)
-		if m.Right == "person" && some(p.label, personRoots) {
+		if m.Right == "person" && (some(p.label, personRoots) || p.label["seat"] || p.label["capacit"] || p.label["plac"]) {
 			score += 2.5
 		}
 		if some(p.label, quantities) && !measured {
@@ -519,6 +530,9 @@ func (f *filler) figures(p *param, s *source) []cand {
 			if m.Right != "" {
 				score += 0.5
 			}
+		}
+		if m.Right == "" && m.Lead == "for" && !measured && some(p.label, personRoots) { // for two
+			score += 1.5
 		}
 		if m.Lead == "by" && p.unit == "" && !year {
 			score += 0.5
@@ -627,6 +641,13 @@ func (f *filler) openRequired() []*param {
 
 var denyRE = regexp.MustCompile(`(?i)\b(?:no|not|without|don't|dont|never|isn't|un)\s+(?:\w+\s+)?$`)
 
+var (
+	pairRE   = regexp.MustCompile(`(?i)\btrue (?:for|means|is|=|to|turns? it) (\w+)\W+(?:and )?false (?:for|means|is|=|to|turns? it) (\w+)`)
+	switchRE = regexp.MustCompile(`(?i)\b(?:turn|switch|put|light|lights|lamp|is|are)\s+(?:\w+\s+)?$`)
+)
+
+func atEnd(s string) bool { return strings.Trim(s, " .,!?") == "" }
+
 // flags finds a flag said in words.
 func (f *filler) flags(p *param, s *source) []cand {
 	words := reading.Words(s.text)
@@ -636,6 +657,25 @@ func (f *filler) flags(p *param, s *source) []cand {
 			v = true
 		}
 		return []cand{{score: score, at: at, end: end, value: v, words: s.text[at:end], shares: true}}
+	}
+	yes, no := "", ""
+	if m := pairRE.FindStringSubmatch(p.desc); m != nil {
+		yes, no = strings.ToLower(m[1]), strings.ToLower(m[2])
+	} else if p.name == "on" || strings.HasSuffix(p.name, "_on") {
+		yes, no = "on", "off"
+	}
+	if yes != "" {
+		var out []cand
+		for _, w := range words {
+			if s.inside(w.At) && (w.Low == yes || w.Low == no) {
+				m := around(s, w.At, w.End)
+				if w.Low == "on" && m.Right != "" && !atEnd(s.text[w.End:]) && !switchRE.MatchString(s.text[:w.At]) {
+					continue // on Friday
+				}
+				out = append(out, cand{score: 4, at: w.At, end: w.End, value: w.Low == yes, words: w.Text, shares: true})
+			}
+		}
+		return out
 	}
 	plain := strings.ToLower(strings.TrimRight(p.desc, "."))
 	if len(plain) > 4 {
@@ -684,7 +724,7 @@ func (f *filler) flags(p *param, s *source) []cand {
 func (f *filler) moments(p *param, s *source) []cand {
 	var out []cand
 	for _, m := range s.mentions {
-		if !s.inside(m.At) {
+		if !s.inside(m.At) || f.passedOn(s, m.At) {
 			continue
 		}
 		if m.Kind == reading.Figure && !f.now.IsZero() && (m.Lead == "in" || m.Right == "ago") && p.role != aClock {
@@ -870,6 +910,18 @@ func (f *filler) texts(p *param, s *source) []cand {
 	if reason && !p.required {
 		return nil
 	}
+	if m := remindRE.FindStringSubmatchIndex(s.text[from:to]); m != nil && p.required && !subject {
+		a, b := from+m[2], from+m[3]
+		for i := len(s.mentions) - 1; i >= 0; i-- { // the day and time beside it are not part of it
+			if x := s.mentions[i]; x.Kind == reading.Moment && x.At > a && x.End <= b && (atEnd(s.text[x.End:b])) {
+				b = x.At
+			}
+		}
+		text := strings.TrimRight(regexp.MustCompile(`(?i)[\s,]+(?:on|at|by|in|for|from)?\s*$`).ReplaceAllString(s.text[a:b], ""), " .,!?")
+		if text != "" {
+			out = append(out, cand{score: 4.5, at: a, end: b, value: text, words: text, shares: true})
+		}
+	}
 	n := 0
 	for _, m := range s.mentions {
 		if m.Kind == reading.Quote && s.inside(m.At) {
@@ -888,6 +940,14 @@ func (f *filler) texts(p *param, s *source) []cand {
 			out = append(out, cand{score: 3.5, at: from + m[2], end: from + m[3], value: strings.TrimRight(s.text[from+m[2]:from+m[3]], ".!?"), words: "about", shares: true})
 		}
 	}
+	if len(out) == 0 && p.required && s.clause != nil { // what stands after a comma: low priority, the fan is loud
+		if i := strings.LastIndex(s.text[from:to], ", "); i > 0 {
+			tail := strings.TrimSpace(s.text[from+i+2 : to])
+			if n := len(strings.Fields(tail)); n >= 3 && saysRE.MatchString(tail) {
+				out = append(out, cand{score: 2.5, at: from + i + 2, end: to, value: strings.TrimRight(tail, ".!?"), words: tail, shares: true})
+			}
+		}
+	}
 	if len(out) == 0 && p.required && s.hungry {
 		text := strings.Trim(strings.TrimSpace(s.text), ".\"“”")
 		out = append(out, cand{score: 3, at: 0, end: len(s.text), value: text, words: text, shares: true})
@@ -897,6 +957,10 @@ func (f *filler) texts(p *param, s *source) []cand {
 	}
 	return out
 }
+
+var remindRE = regexp.MustCompile(`(?i)\bremind\s+(?:\w+\s+)?(?:to|about|that|of)\s+(.+)$`)
+
+var saysRE = regexp.MustCompile(`(?i)\b(?:is|are|was|were|has|have|does|doesn't|won't|can't|needs?|keeps?)\b`)
 
 var aboutRE = regexp.MustCompile(`(?i)\b(?:about|regarding|concerning)\s+(.+?)[.!?]*$`)
 
@@ -945,6 +1009,11 @@ func (f *filler) strings(p *param, s *source) []cand {
 				if p.shape != "" && shapeOf(m.Text) == p.shape {
 					score = 6
 				}
+				if l := lettersOf(m.Text); p.letters != "" && strings.EqualFold(l, p.letters) {
+					score++
+				} else if p.letters != "" && len(l) != len(p.letters) {
+					score -= 2
+				}
 			case aNoun:
 				score = 1.5
 			default:
@@ -965,6 +1034,9 @@ func (f *filler) strings(p *param, s *source) []cand {
 				if p.label["name"] || strings.HasPrefix(strings.ToLower(p.desc), "name") {
 					score = 4
 				}
+				if f.spent[m.Text] {
+					score -= 2
+				}
 			case aMail:
 			default:
 			}
@@ -982,8 +1054,14 @@ func (f *filler) strings(p *param, s *source) []cand {
 	if p.role != aNoun && p.role != aPerson && p.role != aPlace {
 		return out
 	}
+	counts := slices.ContainsFunc(f.c.params, func(q *param) bool { return q.kind == "number" || q.kind == "integer" })
 	for _, strict := range []bool{true, false} {
 		for _, m := range f.chunks(s, strict) {
+			for _, n := range s.mentions { // two lemons, where no parameter counts
+				if n.Kind == reading.Figure && p.listed && !counts && n.Unit == "" && n.End < m.At && strings.TrimSpace(s.text[n.End:m.At]) == "" {
+					m.At, m.Text, m.Lead = n.At, s.text[n.At:m.End], n.Lead
+				}
+			}
 			score := 3.0
 			switch p.role {
 			case aPerson, aPlace:
@@ -1021,8 +1099,10 @@ func (p *param) lead(m reading.Mention) float64 {
 	switch p.role {
 	case aPerson:
 		switch m.Lead {
-		case "for", "by", "of", "with", "named", "called":
+		case "for", "by", "of", "named", "called":
 			return 1
+		case "with":
+			return -0.5
 		case "to":
 			if p.side != reading.First {
 				return 1.5
@@ -1079,14 +1159,13 @@ func (f *filler) chunks(s *source, strict bool) []reading.Mention {
 			return true
 		case reading.Unit(w.Low) != "" && len(w.Low) > 2, vague[w.Low]:
 			return true
+		case f.c.brings[w.Root], f.c.words[w.Root] && (strings.HasSuffix(w.Low, "ed") || strings.HasSuffix(w.Low, "ing")):
+			return strict // borrowed is what is asked of the wheelbarrow
 		}
 		for n := range names {
 			if n != w.Root && reading.Akin(n, w.Root) && (strict || reading.Verb(w.Low)) {
 				return true
 			}
-		}
-		if strict {
-			return f.c.own[w.Root] || f.c.words[w.Root] || f.c.brings[w.Root]
 		}
 		for _, p := range f.c.params {
 			if p.label[w.Root] {
@@ -1104,6 +1183,15 @@ func (f *filler) chunks(s *source, strict bool) []reading.Mention {
 	var out []reading.Mention
 	for _, sp := range spansOf(s) {
 		for _, m := range reading.Chunks(s.text, sp[0], sp[1], taken, skip) {
+			if strict { // words of the summary alone are no value
+				own := true
+				for _, r := range reading.Roots(m.Text) {
+					own = own && (f.c.own[r] || f.c.words[r] || f.c.brings[r])
+				}
+				if own {
+					continue
+				}
+			}
 			if !s.hungry && reading.Common(strings.ToLower(m.Text)) && reading.Stop(strings.ToLower(m.Text)) {
 				continue
 			}

@@ -41,6 +41,7 @@ func upperFirst(s string) string {
 
 var (
 	asideRE = regexp.MustCompile(`\s*(?:[;:(]|\s[-–—]\s|, so that |, for whoever |, such as ).*$`)
+	orRE    = regexp.MustCompile(`^(?:or|and) \w+`)
 	thirdRE = regexp.MustCompile(`^([A-Za-z]{3,}?)(s|es)$`)
 )
 
@@ -63,6 +64,12 @@ func (c *card) doing() string {
 	if !reading.Verb(strings.ToLower(first)) {
 		return "tell you " + lowerFirst(s)
 	}
+	rest = orRE.ReplaceAllStringFunc(rest, func(w string) string { // locks or unlocks
+		if cut := strings.TrimSuffix(w, "s"); cut != w && reading.Verb(strings.TrimPrefix(strings.TrimPrefix(cut, "or "), "and ")) {
+			return cut
+		}
+		return w
+	})
 	if rest == "" {
 		return lowerFirst(first)
 	}
@@ -84,11 +91,11 @@ func (th *thought) question(c *card, missing []*param, half map[string]string) s
 	}
 	var parts []string
 	for _, p := range missing {
-		if h := half[p.name]; h != "" {
-			parts = append(parts, h)
-			continue
+		words := p.clause()
+		if half[p.name] != "" {
+			words += ", with the time of day"
 		}
-		parts = append(parts, p.clause())
+		parts = append(parts, words)
 	}
 	return "I can " + c.doing() + ". Can you tell me " + list(parts) + "?"
 }
@@ -143,12 +150,28 @@ func (p *param) question(half string) string {
 		return upperFirst(half) + "?"
 	}
 	b := p.brief()
+	if p.kind == "boolean" {
+		if m := pairRE.FindStringSubmatch(p.desc); m != nil {
+			return "Shall it be " + m[1] + " or " + m[2] + "?"
+		}
+		if !strings.HasPrefix(b, "whether") {
+			b = "whether it is " + spaced(p.name)
+		}
+		return "Can you tell me " + b + "?"
+	}
 	switch {
 	case p.enum != nil && len(p.enum) <= 12:
 		if asksRE.MatchString(b) && len(strings.Fields(b)) <= 3 && !strings.HasPrefix(b, "whe") {
 			return upperFirst(b) + ": " + either(values(p.enum)) + "?"
 		}
 		return "Which " + spaced(p.name) + ": " + either(values(p.enum)) + "?"
+	case b == "" && (p.role == aMoment || p.role == aDay) && len(p.label) == 0:
+		if p.role == aDay {
+			return "On which day?"
+		}
+		return "At what time, and on which day?"
+	case b == "" && len(p.label) == 0:
+		return "What shall I take for “" + p.name + "”?"
 	case b == "":
 		return "What is the " + spaced(p.name) + "?"
 	case asksRE.MatchString(b) && len(strings.Fields(b)) <= 3:
@@ -622,6 +645,8 @@ func (w wording) record(tool string, m map[string]any) string {
 	out := ""
 	if len(facts) > 0 {
 		switch {
+		case w.writes && len(facts) == 1 && nothingMore[strings.TrimPrefix(facts[0], "yes, ")]:
+			out = "Done"
 		case w.writes && len(facts) == 1 && strings.HasPrefix(facts[0], "yes, "):
 			out = "Done: " + strings.TrimPrefix(facts[0], "yes, ")
 		case w.writes:
@@ -654,15 +679,20 @@ func (w wording) record(tool string, m map[string]any) string {
 	return out
 }
 
+var nothingMore = reading.Set("ok saved success done successful")
+
 var adjectives = reading.Set("ready due back left free open closed available valid paid sent done total")
 
 // stated says what a field holds: the price is 3.8 EUR, ready tomorrow, 6 left.
 func stated(label, value string, v any) string {
-	if adjectives[label] && label != "total" {
+	if adjectives[label] && label != "total" || label == "on hand" || label == "in stock" {
 		if _, number := v.(float64); number {
 			return value + " " + label
 		}
 		return label + " " + value
+	}
+	if strings.HasSuffix(label, "s") && !strings.HasSuffix(label, "ss") && !strings.HasSuffix(label, "us") {
+		return "the " + label + " are " + value
 	}
 	return "the " + label + " is " + value
 }

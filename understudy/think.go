@@ -84,6 +84,18 @@ func (th *thought) plan() {
 	for _, g := range all {
 		th.weigh(g)
 		b := g.best()
+		if b == nil && th.request.confirmed { // a yes to our guess
+			if _, ok := th.guess(g); ok {
+				for i, r := range g.ratings {
+					if r.c.handoff == "" && !r.asked && len(r.fill.missing) == 0 && len(r.fill.from) >= 2 && r.fill.strong > 0 {
+						r.Enough = true
+						g.ratings = slices.Insert(slices.Delete(g.ratings, i, i+1), 0, r)
+						break
+					}
+				}
+				b = g.best()
+			}
+		}
 		switch {
 		case b == nil && last != nil && th.repeats(g, last):
 			th.goals = append(th.goals, g)
@@ -122,7 +134,7 @@ func (th *thought) repeats(g, last *goal) bool {
 	}
 	own := *g.own()
 	own.hungry = true
-	f := fill(b.c, []*source{&own}, nil, th.now, "", nil)
+	f := th.fill(b.c, []*source{&own}, nil)
 	n := 0
 	for k := range f.from {
 		if _, also := b.fill.from[k]; also {
@@ -134,7 +146,7 @@ func (th *thought) repeats(g, last *goal) bool {
 	}
 	g.sources = append(g.sources, last.sources...)
 	r := Rating{Tool: b.Tool, c: b.c, Score: b.Score, Words: []Weight{{"the clause before", b.Score, "the same again"}}, Enough: true}
-	r.fill = fill(b.c, append([]*source{&own}, last.sources...), th.usable(g), th.now, th.person, th.facts)
+	r.fill = th.fill(b.c, append([]*source{&own}, last.sources...), th.usable(g))
 	r.Args = show(r.fill.args)
 	g.ratings = []Rating{r}
 	return true
@@ -148,7 +160,7 @@ func (th *thought) keepAltered() {
 			continue
 		}
 		s := *th.goals[i].sources[0]
-		if len(fill(b.c, []*source{&s}, nil, th.now, "", nil).from) > 0 {
+		if len(th.fill(b.c, []*source{&s}, nil).from) > 0 {
 			th.goals = th.goals[i : i+1]
 			return
 		}
@@ -218,6 +230,11 @@ func (th *thought) work() (string, []ledger.Ask) {
 			}
 		}
 	}
+	if pass == nil && wait == "" && len(th.calls) == 0 && len(unmet) > 0 {
+		if text, ok := th.guess(unmet[0]); ok {
+			wait = text
+		}
+	}
 	switch {
 	case pass != nil:
 		return "", []ledger.Ask{th.handoff(pass)}
@@ -230,6 +247,27 @@ func (th *thought) work() (string, []ledger.Ask) {
 		return th.tell() + th.cannot(unmet), nil
 	}
 	return th.lost()
+}
+
+// guess asks whether a tool is meant that no word speaks for, but that takes
+// all that is mentioned, where there is only one such.
+func (th *thought) guess(g *goal) (string, bool) {
+	var one *Rating
+	for i := range g.ratings {
+		r := &g.ratings[i]
+		if r.c.handoff != "" || r.asked || r.open > 1 || len(r.fill.missing) > 0 || len(r.fill.from) < 2 || r.fill.strong == 0 {
+			continue
+		}
+		if one != nil {
+			return "", false
+		}
+		one = r
+	}
+	if one == nil {
+		return "", false
+	}
+	th.because("Only %s takes all that is mentioned; it asks whether that is meant.", one.Tool)
+	return fmt.Sprintf("Shall I %s, with %s?", one.c.doing(), list(argWords(one.fill.args))), true
 }
 
 func unique(calls []ledger.Ask) []ledger.Ask {
@@ -306,7 +344,7 @@ func (th *thought) advance(g *goal) step {
 			return st
 		}
 	}
-	if b.c.writes && th.request.kind == amending && !th.request.confirmed {
+	if b.c.writes && th.request.kind == amending && !th.request.confirmed && !th.request.adds {
 		if old := th.doneBefore(b.c); old != nil && !th.wasCalled(b.c, nil) && len(b.fill.missing) == 0 {
 			th.because("%s was already done for the request before; it is not repeated unasked.", b.Tool)
 			return step{wait: th.alreadyDone(b.c, old, b.fill.args)}
@@ -373,7 +411,7 @@ func (th *thought) first(g *goal, target *card) (ledger.Ask, bool) {
 		if what := th.meant(m[2]); what != nil && what != target {
 			continue // it is for another tool
 		}
-		f := fill(c, g.sources, th.usable(g), th.now, th.person, th.facts)
+		f := th.fill(c, g.sources, th.usable(g))
 		if len(f.missing) > 0 || len(c.params) == 0 || f.strong == 0 || slices.ContainsFunc(c.params, func(p *param) bool {
 			return slices.Contains([]string{"with", "to", "by", "in", "at", "from"}, f.picks[p].lead)
 		}) || target != nil && th.wasCalled(target, nil) {
@@ -411,7 +449,7 @@ func (th *thought) meant(text string) *card {
 			next = r.Score
 		}
 	}
-	if score < 2 || score-next < 0.5 {
+	if score < 1.2 || score-next < 0.3 {
 		return nil
 	}
 	return top
@@ -452,7 +490,7 @@ func (th *thought) bring(g *goal, p *param) (ledger.Ask, bool) {
 		for r := range want {
 			if c.brings[r] {
 				n += 2
-			} else if c.words[r] {
+			} else if c.words[r] && len(c.brings) == 0 {
 				n++
 			}
 		}
@@ -462,8 +500,8 @@ func (th *thought) bring(g *goal, p *param) (ledger.Ask, bool) {
 	}
 	slices.SortStableFunc(all, func(a, b scored) int { return b.n - a.n })
 	for _, s := range all {
-		f := fill(s.c, g.sources, th.usable(g), th.now, th.person, th.facts)
-		if len(f.missing) == 0 && len(s.c.params) > 0 {
+		f := th.fill(s.c, g.sources, th.usable(g))
+		if len(f.missing) == 0 && len(s.c.params) > 0 && f.strong > 0 {
 			th.because("%s is missing; %s can bring it.", p.name, s.c.Name)
 			return ask(s.c, f.args, "It brings the "+spaced(p.name)+"."), true
 		}
@@ -480,14 +518,14 @@ func (th *thought) condition(g *goal) (step, bool) {
 	}
 	c := clauses[0]
 	c.Mood, c.Question, c.Verb = reading.Asking, "whether", ""
-	q := &goal{clause: c, text: cond}
+	q := &goal{clause: c, text: cond, condition: true}
 	own := &source{text: cond, spans: [][2]int{{0, len(cond)}}, mentions: reading.Mentions(cond, th.now), clause: &c, all: true}
 	q.sources = append([]*source{own}, g.sources...)
 	q.base = q.sources
 	th.weigh(q)
 	var b *Rating
 	for i := range q.ratings {
-		if r := &q.ratings[i]; r.c.handoff == "" && !r.c.writes && r.Score >= 0.5 && len(r.fill.missing) == 0 && len(r.c.params) > 0 {
+		if r := &q.ratings[i]; r.c.handoff == "" && !r.c.writes && r.Score >= 0.3 && len(r.fill.missing) == 0 && len(r.c.params) > 0 {
 			b = r
 			break
 		}

@@ -41,6 +41,7 @@ type request struct {
 	goals     string
 	texts     []string
 	kind      relation
+	adds      bool // the change is one more thing: and BK-78
 	confirmed bool // a yes to our question whether to go on
 }
 
@@ -168,12 +169,12 @@ func (th *thought) resolve(i, depth int) request {
 		out.kind = answering
 		out.texts = append([]string{text}, out.texts...)
 		return out
-	case (m.Amends || m.Adds || len(strings.Fields(text)) <= 3) && (own == nil || !clear(text)) && len(reading.Words(text))+len(reading.Mentions(text, th.now)) > 0 && !m.Ables && m.Rest != "" && (th.alters(text, m) || th.outline(m)):
+	case (m.Amends || m.Adds || len(strings.Fields(text)) <= 3) && (own == nil || !clear(text)) && len(reading.Words(text))+len(reading.Mentions(text, th.now)) > 0 && !m.Ables && m.Rest != "" && (th.alters(prev, depth, text) || th.outline(m)):
 		out := th.resolve(prev, depth+1)
 		if out.goals == "" || th.r.Messages[prev].Text == "" {
 			return alone
 		}
-		out.kind, out.confirmed = amending, false
+		out.kind, out.confirmed, out.adds = amending, false, m.Adds && !m.Amends
 		out.texts = append([]string{text}, out.texts...)
 		return out
 	case reading.RefersBack(text) || m.Adds:
@@ -188,8 +189,21 @@ func (th *thought) outline(m reading.Manners) bool { return m.Amends || m.Adds }
 
 // alters says whether a short message holds something that could stand in
 // place of what was said before.
-func (th *thought) alters(text string, m reading.Manners) bool {
-	return len(reading.Mentions(text, th.now)) > 0
+func (th *thought) alters(prev, depth int, text string) bool {
+	if len(reading.Mentions(text, th.now)) > 0 {
+		return true
+	}
+	q := th.resolve(prev, depth+1)
+	for _, g := range th.goalsOf(q) {
+		th.weigh(g)
+		if b := g.best(); b != nil && b.c.handoff == "" {
+			s := &source{text: text, all: true, hungry: true}
+			if len(th.fill(b.c, []*source{s}, nil).from) > 0 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // clear says whether a text asks for something by a verb or a question of its own.
@@ -293,9 +307,17 @@ func others(clauses []reading.Clause, i, end int) [][2]int {
 // names what they are about.
 func (th *thought) usable(g *goal) []found {
 	var out []found
+	add := func(r found) {
+		if rows, ok := r.value.([]any); ok {
+			if k, ok := reading.Ordinal(th.said, len(rows)); ok {
+				r.value = rows[k]
+			}
+		}
+		out = append(out, r)
+	}
 	for i := len(th.calls) - 1; i >= 0; i-- {
 		if r := th.calls[i].result; r != nil {
-			out = append(out, *r)
+			add(*r)
 		}
 	}
 	low := strings.ToLower(strings.Join(th.request.texts, "\n"))
@@ -311,7 +333,24 @@ func (th *thought) usable(g *goal) []found {
 			continue
 		}
 		if th.request.kind != fresh || names == 0 && reading.RefersBack(th.said) || named(r.value, low) {
-			out = append(out, *r)
+			add(*r)
+		}
+	}
+	return out
+}
+
+// spent lists the names by which another tool has looked something up since
+// the request: they have done their work.
+func (th *thought) spent(c *card) map[string]bool {
+	out := map[string]bool{}
+	for _, a := range th.calls {
+		if a.tool == c.Name || a.result == nil || a.result.bad {
+			continue
+		}
+		for _, v := range a.args {
+			if s, ok := v.(string); ok {
+				out[s] = true
+			}
 		}
 	}
 	return out

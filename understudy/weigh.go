@@ -2,6 +2,7 @@ package understudy
 
 import (
 	"math"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -22,7 +23,7 @@ type Rating struct {
 	fill  filled
 	open  int  // words of the clause that nothing explains
 	met0  bool // and none that anything explains
-	asked bool // it changes something, and the clause only asks who, when or how many
+	asked bool // it changes something and the clause only asks, or the other way round
 }
 
 // Weight is what one word of a request earned, or cost.
@@ -43,12 +44,13 @@ const (
 
 // goal is what one clause of a request wants.
 type goal struct {
-	clause  reading.Clause
-	sources []*source
-	base    []*source // without what was said since
-	newer   string    // what was said since
-	text    string    // the whole text that the clause is in
-	ratings []Rating
+	clause    reading.Clause
+	sources   []*source
+	base      []*source // without what was said since
+	condition bool      // it only says when something else is to be done
+	newer     string    // what was said since
+	text      string    // the whole text that the clause is in
+	ratings   []Rating
 }
 
 // best gives the rating of what a goal would use; nil for none.
@@ -106,7 +108,7 @@ func (th *thought) weigh(g *goal) {
 		r := &g.ratings[i]
 		switch {
 		case r.c.handoff != "":
-		case r.Score > 0.3 && i < looked, r.c.knows(g):
+		case r.Score > 0.3 && i < looked, r.c.knows(g), len(words) == 0 && len(g.own().mentions) > 1 && i < 4*looked:
 			th.look(g, r, words)
 		default:
 			r.Score *= 0.5
@@ -117,7 +119,7 @@ func (th *thought) weigh(g *goal) {
 		r := &g.ratings[i]
 		next := 0.0
 		for _, o := range g.ratings {
-			if o.Tool != r.Tool && !o.asked {
+			if o.Tool != r.Tool && !o.asked && o.c.handoff == "" {
 				next = math.Max(next, o.Score)
 			}
 		}
@@ -144,6 +146,8 @@ func (r *Rating) enough(next float64) bool {
 		return false // only the question word speaks for it, or a question would change something
 	case r.Score >= enough:
 		return true
+	case r.fill.sure > 0 && r.open == 0 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
+		return r.Score >= 0.6 // a code that only this tool takes
 	case len(r.fill.missing) > 0:
 		return r.Score >= enoughToAsk && r.open == 0
 	case r.open == 0 && next < r.Score*0.7:
@@ -241,6 +245,10 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 			}
 		}
 	}
+	if v := g.clause.Verb; v != "" && r.c.verbs[v] && !seen[v] { // a verb that says little elsewhere
+		meet(v, v, inSummary, "its verb")
+		solid = true
+	}
 	for _, m := range marks {
 		if v, ok := r.c.roots[m]; ok {
 			meet(strings.ReplaceAll(m, "_", " "), m, v, "its summary")
@@ -270,7 +278,10 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 	}
 	cl := g.clause
 	verb := cl.Verb
-	r.asked = r.c.writes && cl.Mood == reading.Asking && cl.Question != "whether" && cl.Question != ""
+	r.asked = r.c.writes && cl.Mood == reading.Asking && cl.Question != "" && (cl.Question != "whether" || statesRE.MatchString(cl.Text))
+	if !r.c.writes && cl.Mood == reading.Bidding && verb != "" && !readVerbs[verb] && !mild[verb] && !r.c.verbs[verb] && !reading.Akin(r.c.verb, verb) && !r.met(verb) && r.c.roots[verb] == 0 {
+		r.asked = true // it only reads, and something is to be done
+	}
 	switch {
 	case cl.Mood == reading.Asking && r.c.writes && r.Score > 0:
 		r.cost("a question", r.Score*0.5, "it changes something")
@@ -293,8 +304,10 @@ func (r *Rating) like(root string) (weight float64, at string, ok bool) {
 
 var wishes = reading.Set("i_need i_want i'd_like i'll_have get_me")
 
+var statesRE = regexp.MustCompile(`(?i)^(?:so |and |but |ok(?:ay)?,? |hi,? |hello,? )?(?:is|are|was|were|has|have|does|do|did|isn't|aren't)\b`)
+
 // mild are verbs that ask for something without saying what is done to it.
-var mild = roots("need have get give take let try do make go want see be")
+var mild = roots("need have get give take let try do make go want see be put set keep leave")
 
 func (r *Rating) met(root string) bool {
 	for _, g := range reading.Near(root) {
@@ -327,10 +340,10 @@ func (c *card) stands(root string) string {
 
 // look fills a tool's arguments and weighs what fits and what does not.
 func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
-	r.fill = fill(r.c, g.base, th.usable(g), th.now, th.person, th.facts)
+	r.fill = th.fill(r.c, g.base, th.usable(g))
 	if len(g.sources) > len(g.base) { // the choice is by the first words, the values by the newest too
 		defer func() {
-			r.fill = fill(r.c, g.sources, th.usable(g), th.now, th.person, th.facts)
+			r.fill = th.fill(r.c, g.sources, th.usable(g))
 			r.Args, r.Lacks = show(r.fill.args), nil
 			for _, p := range r.fill.missing {
 				r.Lacks = append(r.Lacks, p.name)
@@ -382,7 +395,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 		return true
 	}
 	for _, m := range s.mentions {
-		if m.At >= g.clause.At && m.End <= g.clause.End && free(m.At, m.End) && m.Kind != reading.Quote && !(m.Kind == reading.Moment && len(r.fill.half) > 0) {
+		if m.At >= g.clause.At && m.End <= g.clause.End && free(m.At, m.End) && m.Kind != reading.Quote && !(m.Kind == reading.Figure && g.condition) && !(m.Kind == reading.Moment && len(r.fill.half) > 0) {
 			r.cost(m.Text, 0.5, "nothing takes it")
 		}
 	}

@@ -84,6 +84,11 @@ func sentence(text string, toks []token) ([]Clause, bool) {
 					toks = toks[k+1:]
 					break
 				}
+				if k > n+1 && verbs[toks[k].low] && k+1 < len(toks) && !leads[toks[k-1].low] && toks[k-1].low != "to" && commanded(toks[k+1]) {
+					cond, condAt = text[toks[n].at:toks[k-1].end], toks[n].at
+					toks = toks[k:]
+					break
+				}
 			}
 		} else if i+n < len(toks) { // B if A
 			cond, condAt = text[toks[i+n].at:toks[len(toks)-1].end], toks[i+n].at
@@ -196,6 +201,8 @@ found:
 		next = toks[k+1]
 	}
 	switch {
+	case verbs[t.low] && commanded(next):
+		return joined
 	case questionWords[t.low] && slices.Contains([]string{"what", "when", "where", "which", "who", "how", "why", "whose", "is", "are", "do", "does", "will", "can", "did"}, t.low):
 		return joined
 	case t.low == "don't" || t.low == "do" && next.low == "not":
@@ -204,16 +211,21 @@ found:
 		return joined
 	case !verbs[t.low] || slices.Contains([]string{"is", "are", "was", "were"}, next.low):
 		return 0
-	case slices.Contains([]string{"the", "a", "an", "my", "our", "his", "her", "their", "it", "them", "me", "us", "him", "all", "any", "some", "that", "this", "these", "those", "one", "what", "when", "who", "how", "if", "whether", "up", "out", "back", "another", "each", "both", "everything", "two", "three", "four", "five", "six"}, next.low):
-		return joined
-	case next.kind == "number" || next.kind == "code" || next.kind == "quote" || next.kind == "mail" || next.kind == "money":
-		return joined
 	case next.kind == "word" && next.text[0] >= 'A' && next.text[0] <= 'Z':
 		return joined
 	case next.kind == "word" && (verbs[toks[0].low] || fillers[toks[0].low]) && !leads[next.low] && next.low != "please" && next.low != "and" && next.low != "or":
 		return joined
 	}
 	return 0
+}
+
+// commanded says whether a token can follow a verb that bids.
+func commanded(t token) bool {
+	switch t.kind {
+	case "number", "code", "quote", "mail", "money":
+		return true
+	}
+	return slices.Contains([]string{"the", "a", "an", "my", "our", "his", "her", "their", "it", "them", "me", "us", "him", "all", "any", "some", "that", "this", "these", "those", "one", "what", "when", "who", "how", "if", "whether", "up", "out", "back", "another", "each", "both", "everything", "two", "three", "four", "five", "six"}, t.low)
 }
 
 // openers are words that stand before what is wanted.

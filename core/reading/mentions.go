@@ -103,6 +103,12 @@ func (s *scanner) scan() {
 			s.add(Mention{Kind: Link, Text: strings.TrimRight(t.text, ".,;:!?)")}, i, i+1)
 			n = 1
 		case "code":
+			if letters := strings.TrimLeft(t.low, "0123456789"); letters != t.low && unitOf(letters) != "" {
+				v, _ := number(t.text[:len(t.text)-len(letters)])
+				s.add(Mention{Kind: Figure, Number: v, Unit: unitOf(letters)}, i, i+1)
+				n = 1
+				break
+			}
 			s.add(Mention{Kind: Code, Text: strings.TrimPrefix(t.text, "#")}, i, i+1)
 			n = 1
 		case "years":

@@ -86,6 +86,11 @@ func (s *scanner) day(i int) (int, time.Time) {
 	n, isDay := dayNumber(t)
 	m, isMonth := monthNames[t.low]
 	switch {
+	case isDay && slices.Contains([]string{"and", "to", "-", "–", "or", "until", "till"}, next(1)) && monthNames[next(3)] > 0: // 7 and 8 May
+		if _, ok := dayNumber(s.tok(i + 2)); ok {
+			_, d := s.dated(i, 1, n, monthNames[next(3)], today)
+			return 1, d
+		}
 	case isDay && monthNames[next(1)] > 0 && (t.kind == "ordinal" || s.tok(i+1).kind == "word"):
 		return s.dated(i, 2, n, monthNames[next(1)], today)
 	case t.kind == "ordinal" && next(1) == "of" && monthNames[next(2)] > 0:
@@ -208,13 +213,19 @@ func (s *scanner) clock(i int) (n, hour, minute int) {
 		}
 	}
 	// a bare hour: at 11, from 9 to 11 beside another time
-	if h, ok := number(0); ok && h <= 23 && (before == "at" || (before == "from" || before == "to" || before == "until" || before == "till" || before == "between" || before == "and") && s.beside(i)) {
+	if h, ok := number(0); ok && h <= 23 && (before == "at" || s.follows(i) && s.out[len(s.out)-1].Day && slices.Contains([]string{"to", "until", "till", "-", "–"}, next(1)) && s.tok(i+2).kind != "word" || (before == "from" || before == "to" || before == "until" || before == "till" || before == "between" || before == "and") && s.beside(i)) {
 		if _, isUnit := unitNames[next(1)]; !isUnit && (s.tok(i+1).kind != "word" || stop[next(1)] || dayNames[next(1)] > 0 || slices.Contains([]string{"today", "tomorrow"}, next(1))) {
 			n, h := later(1, h)
 			return n, h, 0
 		}
 	}
 	return 0, 0, 0
+}
+
+// follows says whether a token stands right after a moment.
+func (s *scanner) follows(i int) bool {
+	n := len(s.out)
+	return n > 0 && s.out[n-1].Kind == Moment && s.near(s.out[n-1].End, s.toks[i].at)
 }
 
 // beside says whether a bare hour stands beside another time of day: from 9 to 11:30, tomorrow from 9 to 11.
@@ -224,7 +235,7 @@ func (s *scanner) beside(i int) bool {
 			return true
 		}
 	}
-	if n := len(s.out); n > 0 && s.out[n-1].Kind == Moment && s.near(s.out[n-1].End, s.toks[i].at) {
+	if s.follows(i) {
 		return true
 	}
 	for k := i + 1; k <= i+4 && k < len(s.toks); k++ { // from 9 to 11 tomorrow

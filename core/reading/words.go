@@ -25,7 +25,7 @@ var tokenRE = regexp.MustCompile(`(?i)` +
 	`|(?P<ordinal>\b\d{1,2}(?:st|nd|rd|th)\b)` +
 	`|(?P<years>\b[12]\d{3}\s?[-–]\s?[12]\d{3}\b|\b[12]\d{2}0s\b)` +
 	`|(?P<money>[€$£]\s?\d+(?:,\d{3})*(?:\.\d+)?)` +
-	`|(?P<code>#\d+|\b[a-z]+[-_/.]?\d\w*(?:[-/_.]\w+)*\b|\b\d+[a-z]+\d\w*(?:[-/_.]\w+)*\b|\b\d+(?:[-/]\w+)+\b|\b[a-z]+(?:[-/]\d\w*)+(?:[-/]\w+)*\b|\b(?-i:[A-Z]{2,}[-_/][A-Z]{1,4})\b)` +
+	`|(?P<code>#\d+|\b[a-z]+[-_/.]?\d\w*(?:[-/_.]\w+)*\b|\b\d+[a-z]+\d\w*(?:[-/_.]\w+)*\b|\b\d+(?:[-/]\w+)+\b|\b[a-z]+(?:[-/]\d\w*)+(?:[-/]\w+)*\b|\b(?-i:[A-Z]{2,}[-_/][A-Z]{1,4})\b|\b(?-i:\d+[A-Z]{1,3})\b)` +
 	`|(?P<number>\d+(?:,\d{3})+(?:\.\d+)?|\d+(?:[.,]\d+)?)` +
 	`|(?P<word>\p{L}[\p{L}\p{N}]*(?:['’]\p{L}+)*(?:-\p{L}+)*)` +
 	`|(?P<mark>[,;:.!?()&+\n%°–—-])`)
@@ -96,7 +96,7 @@ var stop = Set(`a an and any some all are as at be been being am but by can coul
 into is isn't it its it's just let let's like me may might my mine no not of off on one ones or our ours out over please pls plz put shall she should so such tell than thank thanks that that's the their theirs them then
 there there's these they this those to too under up us use used very want wants wanted was we we're were what when where which while who whom whose will with would you you're your yours need needs also about now
 ok okay still yet really actually maybe perhaps only even ever well oh hey hi hello much many how's right again via per upon between during until till since before after because whether within without
-i'm won't can't cannot couldn't wouldn't wasn't aren't want wanna gonna would'nt id im ill ive give gives show shows see know say says says go goes going come make makes made take takes took thing things something anything everything nothing
+i'm won't can't cannot couldn't wouldn't wasn't aren't want wanna gonna would'nt id im ive give gives show shows see know say says says go goes going come make makes made take takes took thing things something anything everything nothing
 kind sort bit lot lots way`)
 
 // Stop says whether a word carries no meaning by itself.
