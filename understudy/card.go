@@ -25,6 +25,7 @@ type card struct {
 	own     map[string]bool    // roots of its name and the names of its parameters
 	words   map[string]bool    // roots of its summary too
 	allowed map[string]bool    // roots of the values that its parameters allow
+	values  map[string]bool    // those values themselves
 	brings  map[string]bool    // roots of what a result holds, where that is known
 }
 
@@ -136,7 +137,7 @@ func cards(contracts []project.Contract, results map[string]map[string]any) []*c
 }
 
 func newCard(c project.Contract, result map[string]any) *card {
-	cd := &card{Contract: c, roots: map[string]float64{}, spread: map[int]string{}, own: map[string]bool{}, words: map[string]bool{}, brings: map[string]bool{}, allowed: map[string]bool{}}
+	cd := &card{Contract: c, roots: map[string]float64{}, spread: map[int]string{}, own: map[string]bool{}, words: map[string]bool{}, brings: map[string]bool{}, allowed: map[string]bool{}, values: map[string]bool{}}
 	if h, ok := strings.CutPrefix(c.Name, project.PassPrefix); ok {
 		cd.handoff = h
 	}
@@ -200,6 +201,7 @@ func newCard(c project.Contract, result map[string]any) *card {
 		for _, v := range append(append([]any{}, p.enum...), p.itemEnum()...) {
 			if s, ok := v.(string); ok {
 				add(s, inValue)
+				cd.values[strings.ToLower(s)] = true
 				for r := range rootSet(s) {
 					cd.allowed[r] = true
 				}
@@ -446,6 +448,12 @@ func (p *param) itemEnum() []any {
 
 var readVerbs = roots("find get list look search tell show check count read fetch query describe report compute calculate work reckon convert translate estimate lookup status rotate compare say explain see view retrieve return provide display suggest recommend sum measure test rank know answer quote encode decode encrypt decrypt round format validate determine inspect track preview")
 
+// nounFirstRE finds summaries that begin with a noun that is a verb elsewhere.
+var nounFirstRE = regexp.MustCompile(`(?i)^\w+ (?:number|numbers|of|and|name|date|dates|status|level|levels|list|details|history|is|are|on|in|at|per)\b`)
+
+// changes are the verbs that begin the names of tools that change something.
+var changes = reading.Set("set add create delete remove update send cancel put start stop open close make write post upload register assign restart move change pay lock unlock turn reset submit approve reject grant revoke order book reserve lend rent")
+
 var reportsRE = regexp.MustCompile(`(?i)^(report|record|log|register)\b`)
 
 // writes says whether a tool changes something, by the verb of its summary or name.
@@ -461,8 +469,8 @@ func writes(name, summary string) bool {
 		return true
 	case readVerbs[root]:
 		return reading.Verb(words[0]) && !readVerbs[reading.Root(words[0])] && slices.Contains([]string{"set", "add", "create", "delete", "remove", "update", "send", "cancel"}, words[0])
-	case reading.Verb(first) || reading.Verb(strings.TrimSuffix(first, "s")):
+	case (reading.Verb(first) || reading.Verb(strings.TrimSuffix(first, "s"))) && !nounFirstRE.MatchString(summary) && (len(words) < 2 || words[1] != "of"):
 		return true
 	}
-	return len(words) > 1 && reading.Verb(words[0]) && !readVerbs[reading.Root(words[0])]
+	return len(words) > 1 && changes[words[0]]
 }

@@ -3,6 +3,7 @@ package understudy
 import (
 	"fmt"
 	"os"
+	"strings"
 	"testing"
 
 	"stonebaton/core/ledger"
@@ -24,8 +25,13 @@ func TestDebug(t *testing.T) {
 	if a == "" {
 		a = p.Start
 	}
-	r := prompt.Request{System: "It is 2026-05-04T09:00:00+01:00. " + os.Getenv("SYS"), Tools: p.Agents[a].Box.Contracts, Messages: []ledger.Message{{Role: ledger.User, Text: os.Getenv("S")}}}
-	out := Part{Results: ResultsOf(p)}.Answer(r)
+	r := prompt.Request{System: "It is 2026-05-04T09:00:00+01:00. " + os.Getenv("SYS"), Tools: p.Agents[a].Box.Contracts}
+	var out prompt.Reply
+	for _, s := range strings.Split(os.Getenv("S"), "|") {
+		r.Messages = append(r.Messages, ledger.Message{Role: ledger.User, Text: s})
+		out = Part{Results: ResultsOf(p)}.Answer(r)
+		r.Messages = append(r.Messages, ledger.Message{Role: ledger.Assistant, Text: out.Text})
+	}
 	fmt.Println(out.Reasoning)
 	fmt.Println("TEXT:", out.Text)
 	for _, c := range out.Calls {

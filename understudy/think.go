@@ -87,7 +87,7 @@ func (th *thought) plan() {
 		if b == nil && th.request.confirmed { // a yes to our guess
 			if _, ok := th.guess(g); ok {
 				for i, r := range g.ratings {
-					if r.c.handoff == "" && !r.asked && len(r.fill.missing) == 0 && len(r.fill.from) >= 2 && r.fill.strong > 0 {
+					if r.c.handoff == "" && !r.asked && len(r.fill.missing) == 0 && len(r.fill.from) >= 2 && r.strong > 0 {
 						r.Enough = true
 						g.ratings = slices.Insert(slices.Delete(g.ratings, i, i+1), 0, r)
 						break
@@ -255,7 +255,7 @@ func (th *thought) guess(g *goal) (string, bool) {
 	var one *Rating
 	for i := range g.ratings {
 		r := &g.ratings[i]
-		if r.c.handoff != "" || r.asked || r.open > 1 || len(r.fill.missing) > 0 || len(r.fill.from) < 2 || r.fill.strong == 0 {
+		if r.c.handoff != "" || r.asked || r.open > 1 || len(r.fill.missing) > 0 || len(r.fill.from) < 2 || r.strong == 0 {
 			continue
 		}
 		if one != nil {
@@ -349,6 +349,14 @@ func (th *thought) advance(g *goal) step {
 			th.because("%s was already done for the request before; it is not repeated unasked.", b.Tool)
 			return step{wait: th.alreadyDone(b.c, old, b.fill.args)}
 		}
+	}
+	if th.request.kind == amending && th.known(b.c, b.fill.args) && len(th.fill(b.c, g.sources[:1], nil).from) == 0 {
+		th.because("Nothing in %q says what should be different.", g.newer)
+		return step{wait: "What should be different this time?"}
+	}
+	if len(b.left) > 0 && b.c.writes && len(b.fill.missing) == 0 && !th.request.confirmed && th.request.kind != amending && !th.wasCalled(b.c, nil) {
+		th.because("%s changes something, and takes nothing of %s.", b.Tool, list(b.left))
+		return step{wait: fmt.Sprintf("I can %s, but there is no place in it for “%s”. Shall I go on without it?", b.c.doing(), strings.Join(b.left, "”, “"))}
 	}
 	if pre, ok := th.first(g, b.c); ok {
 		return step{calls: []ledger.Ask{pre}}

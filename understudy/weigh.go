@@ -19,11 +19,13 @@ type Rating struct {
 	Lacks  []string `json:"lacks,omitempty"`
 	Enough bool     `json:"enough"` // it would be called, or asked about
 
-	c     *card
-	fill  filled
-	open  int  // words of the clause that nothing explains
-	met0  bool // and none that anything explains
-	asked bool // it changes something and the clause only asks, or the other way round
+	c      *card
+	fill   filled
+	open   int      // words of the clause that nothing explains
+	strong int      // what was said first that could be nothing else
+	left   []string // figures, days and codes that nothing takes
+	met0   bool     // and none that anything explains
+	asked  bool     // it changes something and the clause only asks, or the other way round
 }
 
 // Weight is what one word of a request earned, or cost.
@@ -90,7 +92,7 @@ func content(g *goal) []reading.Word {
 func (th *thought) weigh(g *goal) {
 	words := content(g)
 	marks := marksOf(g)
-	if th.request.kind == answering && g.newer != "" { // "the second" of two that were offered is told by its words
+	if th.request.kind == answering && g.newer != "" && !th.request.confirmed { // "the second" of two that were offered is told by its words
 		said := &goal{clause: reading.Clause{End: len(g.newer)}, text: g.newer, sources: []*source{{text: g.newer, mentions: reading.Mentions(g.newer, th.now), clause: &reading.Clause{}}}}
 		words = append(words, content(said)...)
 	}
@@ -148,6 +150,8 @@ func (r *Rating) enough(next float64) bool {
 		return true
 	case r.fill.sure > 0 && r.open == 0 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.6 // a code that only this tool takes
+	case r.fill.sure > 1 && r.open <= 1 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
+		return r.Score >= 0.5 // all that it takes is said, in its own terms
 	case len(r.fill.missing) > 0:
 		return r.Score >= enoughToAsk && r.open == 0
 	case r.open == 0 && next < r.Score*0.7:
@@ -161,7 +165,13 @@ func (r *Rating) enough(next float64) bool {
 // knows says whether a code that is said looks like one that the tool takes.
 func (c *card) knows(g *goal) bool {
 	for _, m := range g.own().mentions {
-		if m.Kind != reading.Code || !g.own().inside(m.At) {
+		if !g.own().inside(m.At) {
+			continue
+		}
+		if m.Kind == reading.Name && c.values[strings.ToLower(m.Text)] {
+			return true
+		}
+		if m.Kind != reading.Code {
 			continue
 		}
 		for _, p := range c.params {
@@ -341,6 +351,7 @@ func (c *card) stands(root string) string {
 // look fills a tool's arguments and weighs what fits and what does not.
 func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	r.fill = th.fill(r.c, g.base, th.usable(g))
+	r.strong = r.fill.strong
 	if len(g.sources) > len(g.base) { // the choice is by the first words, the values by the newest too
 		defer func() {
 			r.fill = th.fill(r.c, g.sources, th.usable(g))
@@ -394,7 +405,14 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 		}
 		return true
 	}
+	said := len(s.text) // what stands after it is passed on as it is
+	if _, at, ok := reading.After(s.text, g.clause.At, g.clause.End); ok && slices.ContainsFunc(r.c.params, func(p *param) bool { return p.role == aText }) {
+		said = at
+	}
 	for _, m := range s.mentions {
+		if m.At >= g.clause.At && m.End <= g.clause.End && m.At < said && m.Kind != reading.Name && m.Kind != reading.Quote && free(m.At, m.End) && len(r.fill.half) == 0 {
+			r.left = append(r.left, m.Text)
+		}
 		if m.At >= g.clause.At && m.End <= g.clause.End && free(m.At, m.End) && m.Kind != reading.Quote && !(m.Kind == reading.Figure && g.condition) && !(m.Kind == reading.Moment && len(r.fill.half) > 0) {
 			r.cost(m.Text, 0.5, "nothing takes it")
 		}

@@ -177,6 +177,11 @@ func (s *scanner) figure(i int) int {
 		v, j = 12, i+2
 	case t.low == "dozen":
 		v, j = 12, i+1
+	case t.low == "half" && s.tok(i+1).low != "past" && s.tok(i+1).low != "a" && s.tok(i+1).low != "an" && unitOf(s.tok(i+1).low) == "", (t.low == "third" || t.low == "quarter") && s.tok(i-1).low == "a" && s.tok(i+1).low == "of":
+		s.add(Mention{Kind: Figure, Number: map[string]float64{"half": 50, "third": 100.0 / 3, "quarter": 25}[t.low], Unit: "percent"}, i, i+1)
+		return 1
+	case t.low == "half" && unitOf(s.tok(i+1).low) != "":
+		v, j = 0.5, i+1
 	case t.low == "a" && (s.tok(i+1).low == "couple" || s.tok(i+1).low == "pair"):
 		v, j = 2, i+2
 		if s.tok(j).low == "of" {
