@@ -130,7 +130,8 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 		clock.now = noDay
 	}
 	log := engine.NewMemory()
-	var models engine.Models = model.Set{"understudy": &understudy.Wire{Always: true}, "chat-completions": &understudy.Wire{Always: true}}
+	everywhere := &understudy.Wire{Always: true, Slips: d.Slips, Seed: d.Seed}
+	var models engine.Models = model.Set{"understudy": everywhere, "chat-completions": everywhere}
 	if d.Model != "" {
 		models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(shop.Secrets)}
 	}

@@ -109,7 +109,7 @@ func (d *demo) run(ctx context.Context, addr string) error {
 	k.note("  understudy  %s   the stand-in model\n", env["UNDERSTUDY_URL"])
 
 	g, ctx := errgroup.WithContext(ctx)
-	stand := &understudy.Server{Key: understudyKey, Models: map[string][]understudy.Line{}}
+	stand := &understudy.Server{Key: understudyKey, Models: map[string]understudy.Part{}}
 	stand.Turn(understudy.Knob{LatencyMS: 120, WordMS: 12}) // at a pace at which one can watch
 	side := func(l net.Listener, h http.Handler) {
 		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
@@ -128,7 +128,7 @@ func (d *demo) run(ctx context.Context, addr string) error {
 	}
 	p, _ := a.Projects.Current()
 	if p != nil {
-		stand.Models["house"], _ = understudy.LinesOf(p, "")
+		stand.Models["house"] = understudy.PartOf(p, nil)
 	}
 	side(understudyL, stand.Handler())
 	k.problems(a)
@@ -148,8 +148,7 @@ func (d *demo) run(ctx context.Context, addr string) error {
 				return nil
 			case n := <-r.C:
 				if now, err := a.Projects.Current(); n.Topic == "project" && err == nil {
-					lines, _ := understudy.LinesOf(now, "") // the project was checked
-					stand.SetLines("house", lines)
+					stand.SetPart("house", understudy.PartOf(now, nil))
 				}
 			}
 		}

@@ -232,7 +232,9 @@ func (k *call) detail(run string, d *trace.Detail) {
 	part("in", d.In)
 	part("sent", d.Args)
 	part("out", d.Out)
-	if d.Reasoning != "" {
+	if n := strings.Count(d.Reasoning, "\n"); d.Reasoning != "" && n < 24 && len(d.Reasoning) < 3000 {
+		k.block("by    ", 6, strings.TrimSpace(d.Reasoning))
+	} else if d.Reasoning != "" {
 		k.print("      it reasoned first; `stonebaton show %s -whole` shows it, and so does -json\n", run)
 	}
 	part("text", d.Text)

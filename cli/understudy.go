@@ -27,14 +27,14 @@ var understudyCommand = command{
 		fs.IntVar(&knob.Empty, "empty", 0, "answer nothing to this `many` requests")
 		fs.IntVar(&knob.Garble, "garble", 0, "send broken arguments in this `many` replies")
 		return func(ctx context.Context, _ []string) error {
-			s := &understudy.Server{Key: *key, Models: map[string][]understudy.Line{*name: nil}}
+			s := &understudy.Server{Key: *key, Models: map[string]understudy.Part{*name: {}}}
 			if *dir != "" {
 				p, shop, err := k.folder(ctx, *dir)
 				if err != nil {
 					return err
 				}
 				defer shop.Close()
-				s.Models[*name], _ = understudy.LinesOf(p, "")
+				s.Models[*name] = understudy.PartOf(p, nil)
 			}
 			knob.LatencyMS, knob.WordMS = int(latency.Milliseconds()), int(word.Milliseconds())
 			s.Turn(knob)

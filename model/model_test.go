@@ -56,7 +56,7 @@ prompt: The desk.
 }
 
 func TestAReplyCanBeCutShort(t *testing.T) {
-	r := understudy.Answer(nil, prompt.Request{MaxTokens: 2, Messages: []ledger.Message{{Role: ledger.User, Text: "Hello"}}})
+	r := understudy.Part{}.Answer(prompt.Request{MaxTokens: 2, Messages: []ledger.Message{{Role: ledger.User, Text: "Hello"}}})
 	assert.Equal(t, "length", r.Finish)
 	assert.Len(t, r.Text, 8)
 }

@@ -29,7 +29,7 @@ func TestDebug(t *testing.T) {
 	var out prompt.Reply
 	for _, s := range strings.Split(os.Getenv("S"), "|") {
 		r.Messages = append(r.Messages, ledger.Message{Role: ledger.User, Text: s})
-		out = Part{Results: ResultsOf(p)}.Answer(r)
+		out = PartOf(p, nil).Answer(r)
 		r.Messages = append(r.Messages, ledger.Message{Role: ledger.Assistant, Text: out.Text})
 	}
 	fmt.Println(out.Reasoning)

@@ -60,8 +60,15 @@ type filled struct {
 	strong  int                 // parameters that were filled by what could be little else
 	weak    int                 // and by what might be
 	sure    int                 // of the strong ones, those that fit an allowed value, a pattern or an example
+	seen    []stretch           // and those that serve one beside another
 	picks   map[*param]cand
 	first   *source
+}
+
+// stretch is a part of a text.
+type stretch struct {
+	text    string
+	at, end int
 }
 
 // filler fills the arguments of one call.
@@ -211,6 +218,8 @@ func (f *filler) assign(s *source) {
 			v, words = f.list(s, x.p, x.c, all[x.p])
 		} else if !x.c.shares {
 			f.take(s, x.c)
+		} else if x.c.end > x.c.at {
+			f.out.seen = append(f.out.seen, stretch{s.text, x.c.at, x.c.end})
 		}
 		x.c.from = s
 		f.picks[x.p] = x.c
@@ -825,6 +834,7 @@ func (f *filler) moments(p *param, s *source) []cand {
 				sec, _ := reading.Convert(m.Number, m.Unit, "s")
 				t = t.Add(time.Duration(sec) * time.Second)
 			}
+			f.out.seen = append(f.out.seen, stretch{s.text, first.At, first.End})
 			out = append(out, cand{score: 3.5, at: m.At, end: m.End, value: f.show(p, t), words: first.Text + " and " + m.Text, shares: true})
 		}
 	}

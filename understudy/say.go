@@ -200,7 +200,7 @@ func (th *thought) abilities(greets bool) string {
 			if i := strings.Index(s, ": "); i >= 0 {
 				s = s[i+2:]
 			}
-			others = append(others, fmt.Sprintf("- pass you on to %s: %s", spaced(c.handoff), ended(lowerFirst(s))))
+			others = append(others, fmt.Sprintf("- pass you on to %s: %s", spaced(c.handoff), strings.TrimRight(lowerFirst(s), ".")))
 			continue
 		}
 		line := "- " + c.doing()
@@ -308,7 +308,10 @@ func saidTime(s string) string {
 
 // tell answers from what the tools brought since the person spoke: from what
 // speaks to a goal, where anything does, and from failures.
-func (th *thought) tell() string {
+func (th *thought) tell() string { return th.told(false) }
+
+// told answers from what the tools brought; strictly, from nothing but what was asked for.
+func (th *thought) told(strict bool) string {
 	wanted := map[string]*goal{}
 	for _, g := range th.goals {
 		if b := g.best(); b != nil && b.c.handoff == "" {
@@ -331,7 +334,7 @@ func (th *thought) tell() string {
 	some := slices.ContainsFunc(th.calls, func(a *asked) bool { return a.result != nil && relevant(a) })
 	var parts []string
 	for _, a := range th.calls {
-		if a.result == nil || some && !relevant(a) {
+		if a.result == nil || (some || strict) && !relevant(a) {
 			continue
 		}
 		if text := th.answer(a, wanted[a.tool]); text != "" && !slices.Contains(parts, text) {

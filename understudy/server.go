@@ -146,7 +146,7 @@ func (s *Server) complete(c *echo.Context) error {
 	base := chat.Response{ID: "understudy", Created: time.Now().Unix(), Model: in.Model}
 	if !in.Stream {
 		base.Object, base.Usage = "chat.completion", usage
-		base.Choices = []chat.Choice{{Message: &chat.Message{Role: "assistant", Content: out.Text, ToolCalls: calls(out.Calls, false)}, Finish: &finish}}
+		base.Choices = []chat.Choice{{Message: &chat.Message{Role: "assistant", Content: out.Text, Reasoning: out.Reasoning, ToolCalls: calls(out.Calls, false)}, Finish: &finish}}
 		return c.JSON(http.StatusOK, base)
 	}
 	return s.stream(c, base, out, finish, usage, k)
@@ -170,6 +170,11 @@ func (s *Server) stream(c *echo.Context, base chat.Response, out prompt.Reply, f
 			return err
 		}
 		return ctl.Flush()
+	}
+	if out.Reasoning != "" {
+		if err := send([]chat.Choice{{Delta: &chat.Message{Reasoning: out.Reasoning}}}, nil); err != nil {
+			return nil
+		}
 	}
 	words := pieces(out.Text)
 	for i, piece := range words {

@@ -164,7 +164,7 @@ func (th *thought) resolve(i, depth int) request {
 		out.kind, out.confirmed = answering, m.Yes
 		out.texts = append([]string{text}, out.texts...)
 		return out
-	case asked && !m.Amends && (own == nil || strength < 3 && !clear(text)):
+	case asked && !m.Amends && !m.Ables && (!clear(text) && strength < 4 || own == nil && !questions(text)):
 		out := th.resolve(prev, depth+1)
 		out.kind = answering
 		out.texts = append([]string{text}, out.texts...)
@@ -204,6 +204,11 @@ func (th *thought) alters(prev, depth int, text string) bool {
 		}
 	}
 	return false
+}
+
+// questions says whether a text asks something of its own.
+func questions(text string) bool {
+	return slices.ContainsFunc(reading.Clauses(text), func(c reading.Clause) bool { return c.Question != "" && c.Question != "whether" })
 }
 
 // clear says whether a text asks for something by a verb or a question of its own.

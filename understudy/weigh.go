@@ -403,6 +403,11 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 				return false
 			}
 		}
+		for _, t := range r.fill.seen {
+			if t.text == s.text && at < t.end && t.at < end {
+				return false
+			}
+		}
 		return true
 	}
 	said := len(s.text) // what stands after it is passed on as it is

@@ -2,6 +2,7 @@ package understudy
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -9,6 +10,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"time"
 
 	"stonebaton/core/ledger"
 	"stonebaton/core/loop"
@@ -22,7 +24,9 @@ import (
 // plays every model of a project when Always is set, as drills need it.
 type Wire struct {
 	Always bool
-	read   sync.Map // version and glob → []Line
+	Slips  *float64 // in place of the models' own; nil leaves them
+	Seed   int
+	parts  sync.Map // version and model → Part
 }
 
 // LinesOf reads the lines of a model from the files of its project. Always, or
@@ -106,29 +110,62 @@ func Check(p *project.Project) []project.Problem {
 	return probs
 }
 
-func (w *Wire) lines(p *project.Project, glob string) []Line {
-	key := string(p.Version) + " " + glob
-	if l, ok := w.read.Load(key); ok {
-		return l.([]Line)
+// PartOf gives what a model of a project plays; no model is all the
+// understudies of the project at once, as a drill needs it.
+func PartOf(p *project.Project, m *project.Model) Part {
+	out := Part{Results: map[string]map[string]any{}}
+	for name, t := range p.Tools {
+		if doc := t.Output.Doc(); len(doc) > 0 {
+			out.Results[name] = doc
+		}
 	}
-	lines, _ := LinesOf(p, glob) // the project was checked
-	w.read.Store(key, lines)
-	return lines
+	glob := ""
+	if m != nil {
+		glob, out.Slips, out.Seed = m.Lines, m.Slips, m.Seed
+	}
+	if m == nil || glob != "" {
+		out.Lines, _ = LinesOf(p, glob) // the project was checked
+	}
+	return out
 }
 
-// Ask answers a request at once, its words passed on one by one.
-func (w *Wire) Ask(_ context.Context, p *project.Project, m *project.Model, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure) {
-	glob := m.Lines
+func (w *Wire) part(p *project.Project, m *project.Model) Part {
+	key := string(p.Version) + " "
 	if w.Always {
-		glob = ""
+		m = nil
+	} else {
+		key += m.Name
 	}
-	part := Part{Results: w.results(p)}
-	if w.Always || glob != "" {
-		part.Lines = w.lines(p, glob)
+	part, ok := w.parts.Load(key)
+	if !ok {
+		part, _ = w.parts.LoadOrStore(key, PartOf(p, m))
 	}
-	out := part.Answer(r)
-	for _, piece := range pieces(out.Text) {
+	out := part.(Part)
+	if w.Slips != nil {
+		out.Slips, out.Seed = *w.Slips, w.Seed
+	}
+	return out
+}
+
+// Ask answers a request, its words passed on one by one, at the pace that the
+// model sets. In a drill it takes no time.
+func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure) {
+	out := w.part(p, m).Answer(r)
+	slow := !w.Always
+	if slow {
+		rest(ctx, m.Latency)
+	}
+	for i, piece := range pieces(out.Text) {
+		if slow && i > 0 {
+			rest(ctx, m.Word)
+		}
 		delta(piece)
+	}
+	switch err := ctx.Err(); {
+	case errors.Is(err, context.DeadlineExceeded):
+		return prompt.Reply{}, &loop.ModelFailure{Class: "timeout", Say: fmt.Sprintf("the model %q had not answered after %s", m.Name, m.Timeout), Remedy: "Raise timeout: of the model, or lower its latency: and word:.", Retry: true}
+	case err != nil:
+		return prompt.Reply{}, &loop.ModelFailure{Class: "stopped", Say: fmt.Sprintf("the request to the model %q was cancelled", m.Name)}
 	}
 	if out.Text == "" && len(out.Calls) == 0 {
 		out.Usage = ledger.Usage{}
@@ -136,25 +173,17 @@ func (w *Wire) Ask(_ context.Context, p *project.Project, m *project.Model, r pr
 	return out, nil
 }
 
+func rest(ctx context.Context, d time.Duration) {
+	if d <= 0 {
+		return
+	}
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+	case <-ctx.Done():
+	}
+}
+
 // pieces cuts a text as models stream it: word by word.
 func pieces(text string) []string { return strings.SplitAfter(text, " ") }
-
-func (w *Wire) results(p *project.Project) map[string]map[string]any {
-	if r, ok := w.read.Load(p.Version); ok {
-		return r.(map[string]map[string]any)
-	}
-	r := ResultsOf(p)
-	w.read.Store(p.Version, r)
-	return r
-}
-
-// ResultsOf gives what the tools of a project say of their results.
-func ResultsOf(p *project.Project) map[string]map[string]any {
-	out := map[string]map[string]any{}
-	for name, t := range p.Tools {
-		if doc := t.Output.Doc(); len(doc) > 0 {
-			out[name] = doc
-		}
-	}
-	return out
-}

@@ -32,6 +32,9 @@ func (c *compiler) compile() {
 		Project, Summary, Timezone, Start, Model string
 		Models                                   map[string]struct {
 			Speaks, URL, Key, Name, Lines, Timeout, Fallback string
+			Latency, Word                                    string
+			Slips                                            float64
+			Seed                                             int
 			Headers                                          map[string]string
 			Temperature                                      *float64
 			MaxTokens                                        int `json:"max_tokens"`
@@ -78,6 +81,10 @@ func (c *compiler) compile() {
 		}
 		if r.Retry != nil {
 			md.Retries = *r.Retry
+		}
+		md.Slips, md.Seed, md.Latency, md.Word = r.Slips, r.Seed, span(r.Latency), span(r.Word)
+		if r.Speaks == "chat-completions" && (r.Slips != 0 || r.Seed != 0 || r.Latency != "" || r.Word != "") {
+			c.report(Error, c.main.at(at), "Set them on the understudy that it falls back to, or with flags of `stonebaton understudy`.", "slips, seed, latency and word are for models that speak understudy")
 		}
 		if r.Speaks == "chat-completions" {
 			if r.URL == "" {
@@ -434,6 +441,8 @@ var looksLikeKey = regexp.MustCompile(`\b(?:(?:sk|pk|ghp|xox[bp]|AKIA)[-_A-Za-z0
 func (c *compiler) drill(d *document) {
 	var r struct {
 		Drill, Summary, Now, Person, Tools, Model string
+		Slips                                     *float64
+		Seed                                      int
 		Rungs                                     map[string]ledger.Rung
 		Say                                       any
 		State                                     map[string]any
@@ -442,7 +451,7 @@ func (c *compiler) drill(d *document) {
 		Expect                                    json.RawMessage
 	}
 	c.into(d, &r)
-	dr := &Drill{Name: r.Drill, Summary: r.Summary, Person: r.Person, Tools: ledger.Tools(r.Tools), Rungs: r.Rungs, Model: r.Model, State: r.State, Gates: map[string]DrillGate{}, Place: d.at("/drill")}
+	dr := &Drill{Name: r.Drill, Summary: r.Summary, Person: r.Person, Tools: ledger.Tools(r.Tools), Rungs: r.Rungs, Model: r.Model, Slips: r.Slips, Seed: r.Seed, State: r.State, Gates: map[string]DrillGate{}, Place: d.at("/drill")}
 	if dr.Tools == "" {
 		dr.Tools = ledger.ToolsStubs
 	}

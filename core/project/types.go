@@ -37,10 +37,14 @@ type Project struct {
 // Model is one way to reach a model.
 type Model struct {
 	Name        string
-	Speaks      string // "understudy" or "chat-completions"
-	URL, Key    string // may hold ${NAME} and ${secret:NAME}
-	Remote      string // its name at the endpoint
-	Lines       string // glob of understudy lines
+	Speaks      string        // "understudy" or "chat-completions"
+	URL, Key    string        // may hold ${NAME} and ${secret:NAME}
+	Remote      string        // its name at the endpoint
+	Lines       string        // glob of understudy lines
+	Slips       float64       // how often an understudy's call goes wrong on purpose, from 0 to 1
+	Seed        int           // which of its calls do
+	Latency     time.Duration // what an understudy waits before its first word
+	Word        time.Duration // and between words
 	Headers     map[string]string
 	Temperature *float64 // nil: not sent, so the endpoint's own holds
 	MaxTokens   int
@@ -322,6 +326,8 @@ type Drill struct {
 	Tools   ledger.Tools
 	Rungs   map[string]ledger.Rung
 	Model   string
+	Slips   *float64 // in place of the understudies' own; nil leaves them
+	Seed    int
 	State   map[string]any
 	Gates   map[string]DrillGate
 	Stubs   map[string][]Stub // tried before the tools' own

@@ -389,7 +389,7 @@ func After(text string, from, to int) (string, int, bool) {
 			continue
 		}
 		ok := t.text == ":" || t.low == "saying" || t.low == "says" || t.low == "reads" || t.low == "reading"
-		ok = ok || t.low == "that" && i > 0 && (toks[i-1].kind == "mail" || toks[i-1].kind == "word") && !slices.Contains([]string{"is", "was", "for", "on", "in", "about", "after", "of", "with", "and", "all"}, toks[i-1].low) && i > 1
+		ok = ok || t.low == "that" && i > 0 && (toks[i-1].kind == "mail" || toks[i-1].kind == "word") && !stop[toks[i-1].low] && i > 1 && i+2 < len(toks) || t.low == "that" && i > 1 && i+2 < len(toks) && slices.Contains([]string{"know", "say", "says", "him", "her", "them", "me", "us"}, toks[i-1].low)
 		if ok {
 			rest := strings.TrimSpace(text[toks[i+1].at:to])
 			return strings.Trim(rest, "\"“” ."), toks[i+1].at, rest != ""
