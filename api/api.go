@@ -15,6 +15,7 @@ import (
 	"stonebaton/core/value"
 	"stonebaton/store"
 	"stonebaton/tools"
+	"stonebaton/understudy"
 )
 
 // Problem is an error as RFC 9457 has it, with a remedy and a place.
@@ -37,6 +38,16 @@ func (p *Problem) Error() string {
 	}
 	return s
 }
+
+// Choose is what POST /api/choose takes.
+type Choose struct {
+	Text   string `json:"text"`
+	Agent  string `json:"agent,omitempty"`
+	Person string `json:"person,omitempty"`
+}
+
+// Choice is what POST /api/choose gives.
+type Choice = understudy.Choice
 
 // Start is what POST /api/runs takes.
 type Start struct {

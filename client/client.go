@@ -153,6 +153,11 @@ func (c *Client) Try(ctx context.Context, tool string, t api.Try) (out api.Tried
 	return out, c.do(ctx, http.MethodPost, "/api/tools/"+url.PathEscape(tool)+"/try", t, &out)
 }
 
+// Choose says what the understudy would do first with a request; nothing is called.
+func (c *Client) Choose(ctx context.Context, in api.Choose) (out api.Choice, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/choose", in, &out)
+}
+
 // Tickets lists tickets; see GET /api/tickets for what the query may hold.
 func (c *Client) Tickets(ctx context.Context, q url.Values) (out api.TicketList, err error) {
 	return out, c.do(ctx, http.MethodGet, "/api/tickets?"+q.Encode(), nil, &out)

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -28,6 +29,7 @@ import (
 	"stonebaton/store"
 	"stonebaton/tools"
 	"stonebaton/tools/builtin"
+	"stonebaton/understudy"
 )
 
 func (s *Service) try(c *echo.Context) error {
@@ -390,4 +392,24 @@ func Inspect(ctx context.Context, p *project.Project, shop *app.Workshop, name s
 		out.Offers = append(out.Offers, offer)
 	}
 	return out, nil
+}
+
+// choose says what the understudy would do first with a request.
+func (s *Service) choose(c *echo.Context) error {
+	var in api.Choose
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	if strings.TrimSpace(in.Text) == "" {
+		return problem(http.StatusUnprocessableEntity, "Write in text what somebody would say.", "the request has no text")
+	}
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	out, err := understudy.Choose(p, in.Agent, cmp.Or(in.Person, "local"), in.Text, time.Now().In(p.Zone))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
 }

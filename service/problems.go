@@ -12,6 +12,7 @@ import (
 	"stonebaton/app"
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
+	"stonebaton/core/prompt"
 	"stonebaton/docs"
 	"stonebaton/engine"
 	"stonebaton/store"
@@ -61,6 +62,7 @@ func asProblem(err error) *api.Problem {
 	var others *engine.NotEntitledError
 	var probs *app.ProblemsError
 	var noDrill *app.UnknownDrillError
+	var noAgent *prompt.UnknownAgentError
 	var unknown *ledger.UnknownError
 	var he *echo.HTTPError
 	switch {
@@ -74,6 +76,8 @@ func asProblem(err error) *api.Problem {
 		return narrower("not-entitled", problem(http.StatusForbidden, "Ask one of them; approvers: in stonebaton.yaml names who there is.", "%s", others.Error()))
 	case errors.As(err, &noDrill):
 		return problem(http.StatusNotFound, noDrill.Remedy(), "%s", noDrill.Error())
+	case errors.As(err, &noAgent):
+		return problem(http.StatusNotFound, noAgent.Remedy(), "%s", noAgent.Error())
 	case errors.As(err, &unknown):
 		return problem(http.StatusNotImplemented, "", "%s", unknown.Error())
 	case errors.As(err, &probs):

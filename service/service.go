@@ -85,6 +85,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.POST("/trust/:id", s.trust)
 	g.POST("/tools/:name/try", s.try)
 	g.POST("/tools/:name/stubs", s.addStub)
+	g.POST("/choose", s.choose)
 	g.GET("/tries", s.tries)
 	g.GET("/tries/:id", s.tried)
 	g.GET("/outbox", s.outbox)

@@ -242,7 +242,7 @@ func (th *thought) greeting() string {
 	}
 	switch {
 	case len(can) == 0:
-		return "Good day. What can I do for you?"
+		return "Good day. I have no tools here, and I only know what tools tell me."
 	case len(can) > 3:
 		return "Good day. I can " + strings.Join(can[:3], ", ") + ", and more. What do you need?"
 	}

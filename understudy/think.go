@@ -204,6 +204,9 @@ func (th *thought) work() (string, []ledger.Ask) {
 			}
 			continue
 		}
+		if len(out) > 0 && b.c.writes {
+			break // a write waits for the reads before it
+		}
 		st := th.advance(g)
 		if len(st.calls) > 0 {
 			out = append(out, st.calls...)
@@ -354,7 +357,7 @@ func (th *thought) advance(g *goal) step {
 		th.because("Nothing in %q says what should be different.", g.newer)
 		return step{wait: "What should be different this time?"}
 	}
-	if len(b.left) > 0 && b.c.writes && len(b.fill.missing) == 0 && !th.request.confirmed && th.request.kind != amending && !th.wasCalled(b.c, nil) {
+	if b.left = th.leftOver(g, b); len(b.left) > 0 && b.c.writes && len(b.fill.missing) == 0 && !th.request.confirmed && th.request.kind != amending && !th.wasCalled(b.c, nil) {
 		th.because("%s changes something, and takes nothing of %s.", b.Tool, list(b.left))
 		return step{wait: fmt.Sprintf("I can %s, but there is no place in it for “%s”. Shall I go on without it?", b.c.doing(), strings.Join(b.left, "”, “"))}
 	}
@@ -382,6 +385,31 @@ func (th *thought) advance(g *goal) step {
 		return step{done: true}
 	}
 	return step{calls: calls, text: th.borrowed(b)}
+}
+
+// leftOver lists what a goal mentions that neither its tool nor a read that was
+// made for it takes.
+func (th *thought) leftOver(g *goal, b *Rating) []string {
+	var out []string
+	for _, text := range b.left {
+		at := strings.Index(g.text, text)
+		used := false
+		for _, a := range th.calls {
+			if c := th.by[a.tool]; c != nil && c != b.c {
+				f := th.fill(c, g.base, nil)
+				for _, u := range f.used[g.text] {
+					used = used || at < u[1] && u[0] < at+len(text)
+				}
+				for _, s := range f.seen {
+					used = used || s.text == g.text && at < s.end && s.at < at+len(text)
+				}
+			}
+		}
+		if !used {
+			out = append(out, text)
+		}
+	}
+	return out
 }
 
 // borrowed says which values come from before the request: none is used without a word.
@@ -728,11 +756,11 @@ func (th *thought) why() string {
 	return b.String()
 }
 
-// String gives a rating on one line: the tool, its score, and the words that earned it.
-func (r Rating) String() string {
+// Because lists the words that earned a rating its score, and what cost it some.
+func (r Rating) Because() string {
 	var words []string
 	for i, w := range r.Words {
-		if i == 7 {
+		if i == 9 {
 			words = append(words, "…")
 			break
 		}
@@ -742,9 +770,14 @@ func (r Rating) String() string {
 		}
 		words = append(words, s)
 	}
+	return strings.Join(words, ", ")
+}
+
+// String gives a rating on one line: the tool, its score, and the words that earned it.
+func (r Rating) String() string {
 	out := fmt.Sprintf("%s %.1f", r.Tool, r.Score)
-	if len(words) > 0 {
-		out += ": " + strings.Join(words, ", ")
+	if len(r.Words) > 0 {
+		out += ": " + r.Because()
 	}
 	if !r.Enough {
 		out += "; not enough"

@@ -45,15 +45,25 @@ func (p Part) reply(r prompt.Request) (text string, calls []ledger.Ask, why stri
 		return "Nothing has been said yet.", nil, ""
 	}
 	th := newThought(r, p.Results)
+	if text, calls, ok := p.line(th, r); ok {
+		return text, calls, byHeart
+	}
+	text, calls = th.think()
+	return text, calls, th.why()
+}
+
+const byHeart = "A line of its part fits."
+
+// line gives the reply of the first line that fits.
+func (p Part) line(th *thought, r prompt.Request) (text string, calls []ledger.Ask, ok bool) {
 	last := &r.Messages[len(r.Messages)-1]
 	for i := range p.Lines {
 		if put, ok := p.Lines[i].fits(r.System, th.said, th.tools(), last); ok {
 			text, calls = p.Lines[i].play(put)
-			return text, calls, "A line of its part fits."
+			return text, calls, true
 		}
 	}
-	text, calls = th.think()
-	return text, calls, th.why()
+	return "", nil, false
 }
 
 // asked is a call that was made, with its result once there is one.

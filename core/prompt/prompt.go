@@ -3,10 +3,13 @@ package prompt
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"stonebaton/core/expr"
 	"stonebaton/core/ledger"
+	"stonebaton/core/near"
 	"stonebaton/core/project"
 	"stonebaton/core/run"
 	"stonebaton/core/scope"
@@ -76,6 +79,47 @@ func Build(p *project.Project, s *run.State, model string, at time.Time) (Built,
 			Temperature: m.Temperature, MaxTokens: m.MaxTokens},
 		SystemHash: ledger.HashOf([]byte(system)), ToolsHash: box.Hash, ToolsJSON: box.JSON, Hashes: s.Hashes[from:],
 	}, nil
+}
+
+// Opening makes the request of the first turn of a run that begins with what a
+// person says to an agent; no agent is the one that conversations start at.
+func Opening(p *project.Project, agent, person, text string, at time.Time) (Request, error) {
+	if agent == "" {
+		agent = p.Start
+	}
+	a := p.Agents[agent]
+	if a == nil {
+		return Request{}, &UnknownAgentError{Name: agent, Have: slices.Sorted(maps.Keys(p.Agents))}
+	}
+	s := run.New("opening")
+	e := ledger.New("", &ledger.RunOpened{Session: "opening", Project: p.Name, Version: p.Version, Person: person, Text: text, Agent: agent, Tools: ledger.ToolsLive, Zone: p.Zone.String(), Why: "a message"})
+	e.Run, e.Seq, e.At = s.Run, 1, at
+	if err := s.Apply(e); err != nil {
+		return Request{}, err
+	}
+	b, err := Build(p, s, a.Model, at)
+	return b.Request, err
+}
+
+// UnknownAgentError names an agent that the project does not have.
+type UnknownAgentError struct {
+	Name string
+	Have []string
+}
+
+func (e *UnknownAgentError) Error() string {
+	if e.Name == "" {
+		return "the project has no agent to begin with"
+	}
+	return fmt.Sprintf("unknown agent %q.%s", e.Name, near.Hint(e.Name, e.Have))
+}
+
+// Remedy says which agents there are.
+func (e *UnknownAgentError) Remedy() string {
+	if len(e.Have) == 0 {
+		return "The project has no agents."
+	}
+	return "The agents are " + near.List(e.Have) + "."
 }
 
 // window gives where the last n messages begin, moved so that it is at what a

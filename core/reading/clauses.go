@@ -300,7 +300,7 @@ func clause(text string, toks []token, asks bool) (Clause, bool) {
 		if first.low == "how" && second == "about" || first.low == "what" && second == "about" {
 			c.Question = ""
 		}
-	case (verbs[first.low] || wish && first.kind == "word") && !(asks && !wish && slices.Contains([]string{"have", "do"}, first.low)):
+	case (verbs[first.low] || wish && first.kind == "word" || first.kind == "word" && determiners[second] && !stop[first.low] && !questionWords[first.low]) && !(asks && !wish && slices.Contains([]string{"have", "do"}, first.low)):
 		c.Mood, c.Verb = Bidding, Root(first.low)
 		if slices.Contains([]string{"tell", "show", "give", "let", "say", "see", "know", "check", "ask", "find", "get", "need", "look"}, first.low) { // tell me when …
 			for k := 1; k < len(rest) && k <= 4; k++ {

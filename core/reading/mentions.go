@@ -302,10 +302,13 @@ monday tuesday wednesday thursday friday saturday sunday mon tue tues wed thu th
 mr mrs ms dr miss doctor prof professor sir madam captain what who when where which how why whose is are was were do does did can could will would should shall has have had am the a an my our any if only unless
 anything something nothing everything anyone someone nobody everybody there here it its this that these those for from to of on in at by with about not never don't just let's i'm i'd i'll i've we you he she they me us him them`)
 
+// determiners stand after a verb that bids, never after a name.
+var determiners = Set("the a an my our his her their this that these those all some any it them me us")
+
 // name reads capitalised words as a name. The first word of a sentence may be
 // capitalised for that alone, so it is one only if it is no common word.
 func (s *scanner) name(i int) int {
-	if !s.capital(i) || notNames[s.toks[i].low] || s.opens(i) && Common(s.toks[i].low) {
+	if !s.capital(i) || notNames[s.toks[i].low] || s.opens(i) && (Common(s.toks[i].low) || determiners[s.tok(i+1).low]) {
 		return 0
 	}
 	j := i + 1

@@ -15,6 +15,7 @@ export type Said = Schemas["Said"];
 export type Project = Schemas["Project"];
 export type Problems = Schemas["Problems"];
 export type Tool = Schemas["Tool"];
+export type Choice = Schemas["Choice"];
 export type Tried = Schemas["Tried"];
 export type TryList = Schemas["TryList"];
 export type Sent = Schemas["Sent"];

@@ -80,8 +80,8 @@ function TurnOut({ d }: { d: Detail }) {
   return (
     <div className="py-1">
       {d.reasoning && (
-        <details className="px-4 py-2">
-          <summary className="label">its reasoning, which the endpoint sent apart from the answer</summary>
+        <details className="px-4 py-2" open={d.reasoning.length < 3000}>
+          <summary className="label">its reasoning, which came apart from the answer</summary>
           <p className="mt-1 text-ink-2 whitespace-pre-wrap">{d.reasoning}</p>
         </details>
       )}

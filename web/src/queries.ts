@@ -1,7 +1,7 @@
 // Every question that the console asks of the service: its key and how it is asked, in one place, so that what is
 // changed finds what has to be asked again.
 import { queryOptions, useMutation, useQueryClient, type QueryKey } from "@tanstack/react-query";
-import { get, post, type Detail, type Drill, type FullTicket, type Outbox, type Outside, type Problems, type Project, type RunRow, type Session, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
+import { get, post, type Choice, type Detail, type Drill, type FullTicket, type Outbox, type Outside, type Problems, type Project, type RunRow, type Session, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
 
 export const query = {
   project: () => queryOptions({ queryKey: ["project"], queryFn: () => get<Project>("/project") }),
@@ -50,6 +50,7 @@ export const change = {
   undo: (key: string) => post<{ path: string }>(`/undo/${key}`, {}),
   drill: (names: string[] | undefined) => post<{ drills: Drill[] }>("/drills", { names }),
   try: ({ tool, ...body }: { tool: string; args: Record<string, unknown>; tools: string }) => post<Tried>(`/tools/${tool}/try`, body),
+  choose: (body: { text: string; agent?: string }) => post<Choice>("/choose", body),
   stub: ({ tool, ...body }: { tool: string; try?: number; run?: string; step?: string }) => post<{ file: string; line: number }>(`/tools/${tool}/stubs`, body),
   trust: (id: string) => post<Outside>(`/trust/${id}`, {}),
   say: (body: { text: string; session?: string; tools: string; rung?: string; rungs?: Record<string, string>; model?: string }) => post<{ session: string; run?: string; broken?: string }>("/runs", body),

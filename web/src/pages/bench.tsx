@@ -1,6 +1,6 @@
 // Bench: each tool alone, with its contract, a form, what left and came back, the words the model would read, and the history of tries.
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense, useDeferredValue, useState } from "react";
+import { lazy, Suspense, useDeferredValue, useState, type FormEvent } from "react";
 import { NavLink, useParams } from "react-router";
 import { words, type Tool, type Tried } from "../api";
 import { change, query, stale, useChange } from "../queries";
@@ -121,11 +121,88 @@ function One({ tool }: { tool: Tool }) {
           tabs={[
             { id: "result", name: "Result", body: error ? <div className="p-4"><Note bad>{error}</Note></div> : done ? <Outcome done={done} /> : <Empty /> },
             { id: "sent", name: "Sent and received", body: done ? <SentView key={done.id} sent={done.sent} undoable /> : <Empty /> },
+            { id: "chosen", name: "Chosen?", body: <Chosen tool={tool} /> },
             ...(tool.runs?.startsWith("outbox.") ? [{ id: "outbox", name: "Outbox", body: <Outbox /> }] : []),
             { id: "tries", name: "Tries", body: <History tool={tool.id} onPick={again} /> },
           ]}
         />
       </section>
+    </div>
+  );
+}
+
+// Chosen says whether the stand-in model would choose the tool for a request, and which words of its description earn it.
+function Chosen({ tool }: { tool: Tool }) {
+  const [text, setText] = useState("");
+  const [agent, setAgent] = useState(tool.agents[0] ?? "");
+  const chosen = useChange(change.choose);
+  const ask = (e: FormEvent) => {
+    e.preventDefault();
+    if (text.trim()) chosen.mutate({ text, agent });
+  };
+  if (!agent) return <p className="p-4 text-ink-2">No agent has this tool, so none can choose it.</p>;
+  return (
+    <div>
+      <form onSubmit={ask} className="border-b border-joint px-4 py-3">
+        <label className="block">
+          <span className="label">what somebody would ask</span>
+          <input className="field mt-1" value={text} onChange={(e) => setText(e.target.value)} placeholder="as people write in a hurry" />
+        </label>
+        <div className="mt-2 flex flex-wrap items-center gap-3">
+          <Button tone="ink" type="submit" disabled={chosen.isPending || !text.trim()}>
+            Weigh it
+          </Button>
+          {tool.agents.length > 1 && (
+            <select aria-label="Agent" className="field w-auto" value={agent} onChange={(e) => setAgent(e.target.value)}>
+              {tool.agents.map((a) => (
+                <option key={a}>{a}</option>
+              ))}
+            </select>
+          )}
+          <span className="text-[12px] text-ink-3">the stand-in model weighs all tools of {agent}; nothing is called</span>
+        </div>
+      </form>
+      {chosen.error && (
+        <div className="p-4">
+          <Note bad>{words(chosen.error)}</Note>
+        </div>
+      )}
+      {chosen.data?.goals.map((g, i) => (
+        <section key={i} aria-label={`Candidates for ${g.clause}`}>
+          <h2 className="label px-4 pt-3">for “{g.clause}”</h2>
+          <ol>
+            {g.candidates.map((c) => (
+              <li key={c.tool} className={`grid grid-cols-[3.5rem_minmax(0,1fr)] border-b border-joint px-4 py-2 ${c.tool === tool.id ? "bg-ground shadow-[inset_4px_0_0_var(--ink)]" : ""}`}>
+                <span className="font-mono tabular-nums">{c.score.toFixed(1)}</span>
+                <div className="min-w-0">
+                  <span className={`font-mono text-[12px] ${c.enough ? "font-semibold" : "text-ink-2"}`}>{c.tool}</span>
+                  {!c.enough && <span className="text-[12px] text-ink-3"> not enough</span>}
+                  <span className="block text-[12px] text-ink-2">
+                    {c.words.map((w) => `${w.word} ${w.points < 0 ? "−" : "+"}${Math.abs(w.points).toFixed(1)}${w.by && ` (${w.by})`}`).join(", ")}
+                  </span>
+                  {c.args && c.args !== "{}" && <code className="block font-mono text-[12px] break-words">fills {c.args}</code>}
+                  {c.lacks && c.lacks.length > 0 && <span className="block text-[12px]">lacks {c.lacks.join(", ")}</span>}
+                </div>
+              </li>
+            ))}
+          </ol>
+        </section>
+      ))}
+      {chosen.data && (
+        <div className="px-4 py-3">
+          {chosen.data.notes.map((n) => (
+            <p key={n} className="text-[12px] text-ink-2">
+              {n}
+            </p>
+          ))}
+          {chosen.data.calls.map((c) => (
+            <p key={c.id} className="font-mono text-[12px] break-words">
+              It calls {c.tool} {c.args}
+            </p>
+          ))}
+          {chosen.data.text && <p className="whitespace-pre-wrap">It says: {chosen.data.text}</p>}
+        </div>
+      )}
     </div>
   );
 }
