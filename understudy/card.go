@@ -26,6 +26,7 @@ type card struct {
 	words   map[string]bool    // roots of its summary too
 	allowed map[string]bool    // roots of the values that its parameters allow
 	values  map[string]bool    // those values themselves
+	tells   map[string]bool    // and of what is said of it
 	brings  map[string]bool    // roots of what a result holds, where that is known
 }
 
@@ -137,7 +138,7 @@ func cards(contracts []project.Contract, results map[string]map[string]any) []*c
 }
 
 func newCard(c project.Contract, result map[string]any) *card {
-	cd := &card{Contract: c, roots: map[string]float64{}, spread: map[int]string{}, own: map[string]bool{}, words: map[string]bool{}, brings: map[string]bool{}, allowed: map[string]bool{}, values: map[string]bool{}}
+	cd := &card{Contract: c, roots: map[string]float64{}, spread: map[int]string{}, own: map[string]bool{}, words: map[string]bool{}, brings: map[string]bool{}, allowed: map[string]bool{}, values: map[string]bool{}, tells: map[string]bool{}}
 	if h, ok := strings.CutPrefix(c.Name, project.PassPrefix); ok {
 		cd.handoff = h
 	}
@@ -184,9 +185,14 @@ func newCard(c project.Contract, result map[string]any) *card {
 		}
 	}
 	cd.writes = cd.handoff == "" && writes(c.Name, summary)
-	for k := range schemaKeys(result) {
+	for k, d := range schemaKeys(result) {
 		for _, r := range reading.Roots(spaced(k)) {
 			cd.brings[r] = true
+			cd.roots[r] = math.Max(cd.roots[r], inParam)
+		}
+		desc, _ := d["description"].(string)
+		for _, r := range reading.Roots(exampleRE.ReplaceAllString(desc, "")) {
+			cd.tells[r] = true
 			cd.roots[r] = math.Max(cd.roots[r], inParam)
 		}
 	}
@@ -469,6 +475,8 @@ func writes(name, summary string) bool {
 		return true
 	case readVerbs[root]:
 		return reading.Verb(words[0]) && !readVerbs[reading.Root(words[0])] && slices.Contains([]string{"set", "add", "create", "delete", "remove", "update", "send", "cancel"}, words[0])
+	case len(strings.Fields(summary)) > 1 && slices.Contains([]string{"a", "an", "the"}, strings.ToLower(strings.Fields(summary)[1])) && !reading.Stop(first):
+		return true // hang a work
 	case (reading.Verb(first) || reading.Verb(strings.TrimSuffix(first, "s"))) && !nounFirstRE.MatchString(summary) && (len(words) < 2 || words[1] != "of"):
 		return true
 	}

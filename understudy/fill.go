@@ -145,7 +145,7 @@ var ownRE = regexp.MustCompile(`(?i)\b(?:my|me|mine|myself)\b`)
 // a field of just that name.
 func (f *filler) optional(results []found) {
 	for _, p := range f.c.params {
-		if _, ok := f.out.args[p.name]; ok || p.required || p.kind == "boolean" {
+		if _, ok := f.out.args[p.name]; ok || p.required || p.kind == "boolean" || f.c.writes {
 			continue
 		}
 		if p.kind != "number" && p.kind != "integer" || p.unit == "" {

@@ -97,6 +97,8 @@ func (th *thought) plan() {
 			}
 		}
 		switch {
+		case last != nil && len(content(g)) == 0 && !g.mentions():
+			continue // "and when", beside who
 		case b == nil && last != nil && th.repeats(g, last):
 			th.goals = append(th.goals, g)
 		case b == nil && last != nil && !clear(g.clause.Text):
@@ -113,6 +115,11 @@ func (th *thought) plan() {
 	if th.request.kind == amending {
 		th.keepAltered()
 	}
+}
+
+// mentions says whether anything is mentioned in a goal's clause.
+func (g *goal) mentions() bool {
+	return slices.ContainsFunc(g.own().mentions, func(m reading.Mention) bool { return m.At >= g.clause.At && m.End <= g.clause.End })
 }
 
 func (th *thought) passes(g *goal) bool {

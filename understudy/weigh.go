@@ -106,11 +106,12 @@ func (th *thought) weigh(g *goal) {
 		sort.SliceStable(g.ratings, func(i, j int) bool { return g.ratings[i].Score > g.ratings[j].Score+1e-9 })
 	}
 	order()
+	unsaid := !slices.ContainsFunc(words, func(w reading.Word) bool { return reading.Unit(w.Low) == "" })
 	for i := range g.ratings {
 		r := &g.ratings[i]
 		switch {
 		case r.c.handoff != "":
-		case r.Score > 0.3 && i < looked, r.c.knows(g), len(words) == 0 && len(g.own().mentions) > 1 && i < 4*looked:
+		case r.Score > 0.3 && i < looked, r.c.knows(g), unsaid && len(g.own().mentions) > 1 && i < 4*looked:
 			th.look(g, r, words)
 		default:
 			r.Score *= 0.5
@@ -121,7 +122,7 @@ func (th *thought) weigh(g *goal) {
 		r := &g.ratings[i]
 		next := 0.0
 		for _, o := range g.ratings {
-			if o.Tool != r.Tool && !o.asked && o.c.handoff == "" {
+			if o.Tool != r.Tool && !o.asked && o.c.handoff == "" && !(o.c.writes && !r.c.writes && (g.clause.Mood == reading.Asking || readVerbs[g.clause.Verb])) {
 				next = math.Max(next, o.Score)
 			}
 		}
@@ -150,6 +151,8 @@ func (r *Rating) enough(next float64) bool {
 		return true
 	case r.fill.sure > 0 && r.open == 0 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.6 // a code that only this tool takes
+	case r.strong > 1 && r.open == 0 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
+		return r.Score >= 0.6 // it takes all that is mentioned
 	case r.fill.sure > 1 && r.open <= 1 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.5 // all that it takes is said, in its own terms
 	case len(r.fill.missing) > 0:
@@ -215,7 +218,7 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 		if old, ok := best[root]; !ok || old.Points < w {
 			best[root] = Weight{word, round(w), by}
 		}
-		if r.c.own[root] && by != "a parameter" || r.c.words[root] || r.c.allowed[root] || g.clause.Question != "" && r.c.brings[root] || strings.Contains(root, "_") || root == "who" || root == "when" || root == "where" {
+		if r.c.own[root] && by != "a parameter" || r.c.words[root] || r.c.allowed[root] || g.clause.Question != "" && (r.c.brings[root] || r.c.tells[root]) || strings.Contains(root, "_") || root == "who" || root == "when" || root == "where" {
 			solid = true
 		}
 	}
@@ -386,7 +389,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	}
 	if q := g.clause.Question; q != "" && q != "whether" {
 		for _, w := range words {
-			if r.c.brings[w.Root] {
+			if r.c.brings[w.Root] || r.c.tells[w.Root] {
 				r.Score += 0.5
 				r.Words = append(r.Words, Weight{w.Text, 0.5, "its result has it"})
 				break

@@ -3,7 +3,7 @@ package reading
 // verbs are the words that begin a request in the imperative.
 var verbs = Set(`accept add adjust alert allow amend answer append apply approve archive arrange ask assign attach award ban block boil book borrow bring build buy calculate call cancel change charge check choose clean clear close
 collect combine come compare complete compute confirm connect convert cook copy count create cut deactivate decline decrease delete deliver describe design dim disable discard dispatch do download draft draw drop duplicate email empty
-enable encode encrypt decode decrypt end enrol enroll enter erase estimate exchange explain export extend fetch figure file fill filter find finish fire fix flag flip forward freeze generate get give go grant guess hand harvest have heat help hide hire
+enable encode encrypt decode decrypt end enrol enroll enter erase estimate exchange explain export extend fetch figure file fill filter find finish fire fix flag flip forward freeze generate get give go grant guess hand hang harvest have heat help hide hire
 hold import include increase inform insert inspect install invite invoice issue join keep launch leave lend let list load locate lock log look lower mail make mark measure mend merge message mix mount move mow mute need note
 notify open order organise organize pack paint pass pause pay phone pick ping place plan plant play please post postpone prepare print process provide publish pull purchase push put queue raise rank rate read reboot receive recommend record redeem
 redirect reduce refund refuse register reject release reload remind remove rename renew rent repair repeat replace reply report request reschedule reserve reset resolve restart restore resume retrieve return reverse review revoke ring rotate run
