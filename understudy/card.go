@@ -23,7 +23,8 @@ type card struct {
 	roots   map[string]float64 // root → how much it speaks for the tool
 	spread  map[int]string     // group of meaning → the root of the tool that is in it
 	own     map[string]bool    // roots of its name and the names of its parameters
-	words   map[string]bool    // roots of its summary too
+	named   map[string]bool    // roots of its name alone
+	words   map[string]bool    // roots of its summary
 	allowed map[string]bool    // roots of the values that its parameters allow
 	values  map[string]bool    // those values themselves
 	tells   map[string]bool    // and of what is said of it
@@ -48,23 +49,25 @@ const (
 
 // param is one parameter of a tool.
 type param struct {
-	name     string
-	kind     string // its JSON type
-	desc     string
-	required bool
-	doc      map[string]any
-	enum     []any
-	items    *param          // of an array
-	listed   bool            // it is the item of one
-	label    map[string]bool // roots of its name
-	about    map[string]bool // and of its description
-	unit     string
-	role     role
-	side     reading.Side
-	pattern  *regexp.Regexp
-	letters  string // that the example code begins with
-	shape    string // of the example code that its description gives: KX-12 is AA-9
-	plain    bool   // its example is digits alone
+	name      string
+	kind      string // its JSON type
+	desc      string
+	required  bool
+	only      any // the one value that is allowed; nil for none
+	format    string
+	low, high float64 // its bounds; infinite for none
+	enum      []any
+	items     *param          // of an array
+	listed    bool            // it is the item of one
+	label     map[string]bool // roots of its name
+	about     map[string]bool // and of its description
+	unit      string
+	role      role
+	side      reading.Side
+	pattern   *regexp.Regexp
+	letters   string // that the example code begins with
+	shape     string // of the example code that its description gives: KX-12 is AA-9
+	plain     bool   // its example is digits alone
 }
 
 // Weights of a word by where it stands in a description.
@@ -166,6 +169,7 @@ func newCard(c project.Contract, result map[string]any) *card {
 	for _, p := range reading.Phrases(reading.Words(summary)) {
 		cd.roots[p] = math.Max(cd.roots[p], inSummary)
 	}
+	cd.named = rootSet(name)
 	cd.own, cd.words = rootSet(name), rootSet(exampleRE.ReplaceAllString(summary, ""))
 	cd.verbs = map[string]bool{}
 	for _, t := range []string{name, summary} {
@@ -294,9 +298,23 @@ var (
 )
 
 func newParam(name string, d map[string]any) *param {
-	p := &param{name: name, doc: d, label: rootSet(spaced(name)), about: map[string]bool{}}
+	p := &param{name: name, only: d["const"], low: math.Inf(-1), high: math.Inf(1), label: rootSet(spaced(name)), about: map[string]bool{}}
 	p.desc, _ = d["description"].(string)
 	p.about = rootSet(p.desc)
+	p.format, _ = d["format"].(string)
+	if pat, _ := d["pattern"].(string); pat != "" {
+		p.pattern, _ = regexp.Compile(pat)
+	}
+	for _, k := range []string{"minimum", "exclusiveMinimum"} {
+		if v, ok := d[k].(float64); ok {
+			p.low = v
+		}
+	}
+	for _, k := range []string{"maximum", "exclusiveMaximum"} {
+		if v, ok := d[k].(float64); ok {
+			p.high = v
+		}
+	}
 	p.kind, _ = d["type"].(string)
 	if kinds, ok := d["type"].([]any); ok {
 		for _, k := range kinds {
@@ -357,10 +375,7 @@ func (p *param) setRole() {
 		p.letters = lettersOf(m[1])
 		p.plain = strings.Trim(m[1], "0123456789") == ""
 	}
-	if pat, _ := p.doc["pattern"].(string); pat != "" {
-		p.pattern, _ = regexp.Compile(pat)
-	}
-	format, _ := p.doc["format"].(string)
+	format := p.format
 	first := strings.ToLower(strings.SplitN(p.desc, " ", 2)[0])
 	switch {
 	case format == "date-time":

@@ -37,13 +37,13 @@ func Choose(p *project.Project, agent, person, text string, at time.Time) (Choic
 	if out.Calls == nil {
 		out.Calls = []ledger.Ask{}
 	}
-	th := newThought(r, part.Results)
+	th := newThought(r, part.memory)
 	if _, _, line := part.line(th, r); line {
 		out.Notes = append(out.Notes, byHeart)
 	} else {
 		th.think()
 		out.Notes = append(out.Notes, th.reasons...)
-		th = newThought(r, part.Results)
+		th = newThought(r, part.memory)
 	}
 	for _, g := range th.goalsOf(th.request) {
 		th.weigh(g)

@@ -94,8 +94,8 @@ func (th *thought) fill(c *card, sources []*source, results []found) filled {
 		if _, ok := f.out.args[p.name]; ok {
 			continue
 		}
-		if v, ok := p.doc["const"]; ok {
-			f.out.args[p.name] = v
+		if p.only != nil {
+			f.out.args[p.name] = p.only
 			continue
 		}
 		if p.name == "because" {
@@ -491,8 +491,6 @@ func around(s *source, at, end int) reading.Mention {
 
 func (f *filler) figures(p *param, s *source) []cand {
 	var out []cand
-	low, hasLow := bound(p.doc, "minimum", "exclusiveMinimum")
-	high, hasHigh := bound(p.doc, "maximum", "exclusiveMaximum")
 	year := p.label["year"] || p.label["y"]
 	days := slices.ContainsFunc(f.c.params, func(q *param) bool { return q.role == aDay || q.role == aMoment })
 	for _, m := range s.mentions {
@@ -566,7 +564,7 @@ func (f *filler) figures(p *param, s *source) []cand {
 		if days && m.Lead == "in" && (m.Unit == "day" || m.Unit == "week") {
 			score -= 2
 		}
-		if hasLow && v < low || hasHigh && v > high {
+		if v < p.low || v > p.high {
 			score -= 1.5
 		}
 		if p.kind == "integer" && v != math.Trunc(v) {
@@ -620,15 +618,6 @@ func measures(p *param, unit string) float64 {
 		return 2.5
 	}
 	return 0
-}
-
-func bound(doc map[string]any, keys ...string) (float64, bool) {
-	for _, k := range keys {
-		if v, ok := doc[k].(float64); ok {
-			return v, true
-		}
-	}
-	return 0, false
 }
 
 func whole(p *param, v float64) any {
@@ -1153,7 +1142,7 @@ func (f *filler) chunks(s *source, strict bool) []reading.Mention {
 		verb = s.clause.Verb
 		_, how, _ = strings.Cut(s.clause.Question, " ")
 	}
-	names := rootSet(spaced(f.c.Name))
+	names := f.c.named
 	verbs := map[int]bool{}
 	for _, c := range reading.Clauses(s.text) {
 		for _, w := range reading.Words(c.Text) {

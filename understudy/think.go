@@ -101,7 +101,7 @@ func (th *thought) plan() {
 			continue // "and when", beside who
 		case b == nil && last != nil && th.repeats(g, last):
 			th.goals = append(th.goals, g)
-		case b == nil && last != nil && !clear(g.clause.Text):
+		case b == nil && last != nil && !standsAlone(g.clause.Text):
 			last.join(g)
 			th.weigh(last)
 		case b == nil && last == nil && len(all) > 1 && g.clause.Mood == reading.Telling && !th.passes(g):
@@ -732,7 +732,7 @@ func (th *thought) lost() (string, []ledger.Ask) {
 func (th *thought) cannot(unmet []*goal) string {
 	var out []string
 	for _, g := range unmet {
-		if clear(g.clause.Text) && !th.spokenTo(g) {
+		if standsAlone(g.clause.Text) && !th.spokenTo(g) {
 			out = append(out, "“"+g.clause.Text+"”")
 		}
 	}

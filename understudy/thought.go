@@ -55,8 +55,11 @@ const (
 	referring relation = "a new request that points back"
 )
 
-func newThought(r prompt.Request, results map[string]map[string]any) *thought {
-	th := &thought{r: r, cards: cards(r.Tools, results), by: map[string]*card{}, now: reading.Now(r.System), facts: factsOf(r.System), results: results, passed: map[string]bool{}}
+func newThought(r prompt.Request, m *memory) *thought {
+	if m == nil {
+		m = newMemory(nil)
+	}
+	th := &thought{r: r, cards: m.of(r.Tools), by: map[string]*card{}, now: reading.Now(r.System), facts: factsOf(r.System), results: m.results, passed: map[string]bool{}}
 	if m := speaksRE.FindStringSubmatch(r.System); m != nil && m[1] != "local" {
 		th.person = m[1]
 	}
@@ -164,12 +167,12 @@ func (th *thought) resolve(i, depth int) request {
 		out.kind, out.confirmed = answering, m.Yes
 		out.texts = append([]string{text}, out.texts...)
 		return out
-	case asked && !m.Amends && !m.Ables && (!clear(text) && strength < 4 || own == nil && !questions(text)):
+	case asked && !m.Amends && !m.Ables && (!standsAlone(text) && strength < 4 || own == nil && !questions(text)):
 		out := th.resolve(prev, depth+1)
 		out.kind = answering
 		out.texts = append([]string{text}, out.texts...)
 		return out
-	case (m.Amends || m.Adds || len(strings.Fields(text)) <= 3) && (own == nil || !clear(text)) && len(reading.Words(text))+len(reading.Mentions(text, th.now)) > 0 && !m.Ables && m.Rest != "" && (th.alters(prev, depth, text) || th.outline(m)):
+	case (m.Amends || m.Adds || len(strings.Fields(text)) <= 3) && (own == nil || !standsAlone(text)) && len(reading.Words(text))+len(reading.Mentions(text, th.now)) > 0 && !m.Ables && m.Rest != "" && (th.alters(prev, depth, text) || th.outline(m)):
 		out := th.resolve(prev, depth+1)
 		if out.goals == "" || th.r.Messages[prev].Text == "" {
 			return alone
@@ -211,8 +214,8 @@ func questions(text string) bool {
 	return slices.ContainsFunc(reading.Clauses(text), func(c reading.Clause) bool { return c.Question != "" && c.Question != "whether" })
 }
 
-// clear says whether a text asks for something by a verb or a question of its own.
-func clear(text string) bool {
+// standsAlone says whether a text asks for something by a verb or a question of its own.
+func standsAlone(text string) bool {
 	for _, c := range reading.Clauses(text) {
 		if c.Question != "" && c.Question != "whether" || c.Mood == reading.Bidding && !slices.Contains([]string{"mak", "make", "mean", "put", "chang", "change", "tak", "take", "try", "us", "use", "have", "need"}, c.Verb) {
 			return true

@@ -12,10 +12,11 @@ import (
 
 // Part is what an understudy has to play.
 type Part struct {
-	Lines   []Line
-	Results map[string]map[string]any // tool → the JSON Schema of its result, for the wording of answers
-	Slips   float64                   // how often a call goes wrong on purpose: 0.1 is one in ten
-	Seed    int                       // other seeds slip at other places
+	Lines []Line
+	Slips float64 // how often a call goes wrong on purpose: 0.1 is one in ten
+	Seed  int     // other seeds slip at other places
+
+	memory *memory // nil keeps nothing
 }
 
 // Answer gives the reply to a request. Its reasoning says why these words or
@@ -44,7 +45,7 @@ func (p Part) reply(r prompt.Request) (text string, calls []ledger.Ask, why stri
 	if len(r.Messages) == 0 {
 		return "Nothing has been said yet.", nil, ""
 	}
-	th := newThought(r, p.Results)
+	th := newThought(r, p.memory)
 	if text, calls, ok := p.line(th, r); ok {
 		return text, calls, byHeart
 	}

@@ -118,15 +118,23 @@ func (th *thought) weigh(g *goal) {
 		}
 	}
 	order()
+	reads := g.clause.Mood == reading.Asking || readVerbs[g.clause.Verb] // beside a read, a write is no rival then
+	var all, own rivals
 	for i := range g.ratings {
-		r := &g.ratings[i]
-		next := 0.0
-		for _, o := range g.ratings {
-			if o.Tool != r.Tool && !o.asked && o.c.handoff == "" && !(o.c.writes && !r.c.writes && (g.clause.Mood == reading.Asking || readVerbs[g.clause.Verb])) {
-				next = math.Max(next, o.Score)
+		if r := &g.ratings[i]; !r.asked && r.c.handoff == "" {
+			all.add(r)
+			if !r.c.writes {
+				own.add(r)
 			}
 		}
-		r.Enough = r.enough(next)
+	}
+	for i := range g.ratings {
+		r := &g.ratings[i]
+		if reads && !r.c.writes {
+			r.Enough = r.enough(own.beside(r))
+		} else {
+			r.Enough = r.enough(all.beside(r))
+		}
 	}
 	// an own tool that has all it needs goes before handing over
 	if len(g.ratings) > 0 && g.ratings[0].c.handoff != "" {
@@ -138,6 +146,30 @@ func (th *thought) weigh(g *goal) {
 			}
 		}
 	}
+}
+
+// rivals are the two best of some ratings.
+type rivals struct{ first, second *Rating }
+
+func (v *rivals) add(r *Rating) {
+	switch {
+	case v.first == nil || r.Score > v.first.Score:
+		v.first, v.second = r, v.first
+	case v.second == nil || r.Score > v.second.Score:
+		v.second = r
+	}
+}
+
+// beside gives the score of the best but for one.
+func (v *rivals) beside(r *Rating) float64 {
+	best := v.first
+	if best == r {
+		best = v.second
+	}
+	if best == nil {
+		return 0
+	}
+	return math.Max(best.Score, 0)
 }
 
 // enough says whether a rating is enough to act on, when the next best has next.
@@ -341,7 +373,7 @@ func round(v float64) float64 { return math.Round(v*10) / 10 }
 // stands says where a word of a tool stands in its description.
 func (c *card) stands(root string) string {
 	switch {
-	case rootSet(spaced(strings.TrimPrefix(c.Name, "pass_to_")))[root]:
+	case c.named[root]:
 		return "its name"
 	case c.words[root]:
 		return "its summary"

@@ -113,12 +113,13 @@ func Check(p *project.Project) []project.Problem {
 // PartOf gives what a model of a project plays; no model is all the
 // understudies of the project at once, as a drill needs it.
 func PartOf(p *project.Project, m *project.Model) Part {
-	out := Part{Results: map[string]map[string]any{}}
+	results := map[string]map[string]any{} // what tools say of their results, for the wording of answers
 	for name, t := range p.Tools {
 		if doc := t.Output.Doc(); len(doc) > 0 {
-			out.Results[name] = doc
+			results[name] = doc
 		}
 	}
+	out := Part{memory: newMemory(results)}
 	glob := ""
 	if m != nil {
 		glob, out.Slips, out.Seed = m.Lines, m.Slips, m.Seed

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"unicode/utf8"
 )
 
 // Word is one word of a text.
@@ -16,7 +17,7 @@ type Word struct {
 }
 
 // tokenRE cuts a text up. Its groups are the kinds of token.
-var tokenRE = regexp.MustCompile(`(?i)` +
+var tokenRE = regexp.MustCompile(`(?i)^(?:` +
 	`(?P<quote>"[^"\n]+"|“[^”\n]+”|«[^»\n]+»)` +
 	`|(?P<mail>[\w.+-]+@[\w-]+(?:\.[\w-]+)+)` +
 	`|(?P<link>https?://[^\s"<>]+)` +
@@ -28,7 +29,7 @@ var tokenRE = regexp.MustCompile(`(?i)` +
 	`|(?P<code>#\d+|\b[a-z]+[-_/.]?\d\w*(?:[-/_.]\w+)*\b|\b\d+[a-z]+\d\w*(?:[-/_.]\w+)*\b|\b\d+(?:[-/]\w+)+\b|\b[a-z]+(?:[-/]\d\w*)+(?:[-/]\w+)*\b|\b(?-i:[A-Z]{2,}[-_/][A-Z]{1,4})\b|\b(?-i:\d+[A-Z]{1,3})\b)` +
 	`|(?P<number>\d+(?:,\d{3})+(?:\.\d+)?|\d+(?:[.,]\d+)?)` +
 	`|(?P<word>\p{L}[\p{L}\p{N}]*(?:['’]\p{L}+)*(?:-\p{L}+)*)` +
-	`|(?P<mark>[,;:.!?()&+\n%°–—-])`)
+	`|(?P<mark>[,;:.!?()&+\n%°–—-]))`)
 
 type token struct {
 	kind    string
@@ -40,16 +41,52 @@ type token struct {
 var tokenKinds = tokenRE.SubexpNames()
 
 func tokens(text string) []token {
-	var out []token
-	for _, m := range tokenRE.FindAllStringSubmatchIndex(text, -1) {
+	out := make([]token, 0, len(text)/5)
+	add := func(kind string, at, end int) {
+		out = append(out, token{kind, text[at:end], low(text[at:end]), at, end})
+	}
+	for at := 0; at < len(text); {
+		if text[at] == ' ' || text[at] == '\t' {
+			at++
+			continue
+		}
+		if end := plainWord(text, at); end > at { // most of a text, and quicker than the expression
+			add("word", at, end)
+			at = end
+			continue
+		}
+		m := tokenRE.FindStringSubmatchIndex(text[at:])
+		if m == nil {
+			_, n := utf8.DecodeRuneInString(text[at:])
+			at += n
+			continue
+		}
 		for g := 1; g < len(tokenKinds); g++ {
 			if m[2*g] >= 0 {
-				out = append(out, token{tokenKinds[g], text[m[0]:m[1]], low(text[m[0]:m[1]]), m[0], m[1]})
+				add(tokenKinds[g], at, at+m[1])
 				break
 			}
 		}
+		at += m[1]
 	}
 	return out
+}
+
+// plainWord gives the end of a word of the letters a to z that nothing joins to
+// what follows; at where there is none.
+func plainWord(text string, at int) int {
+	letter := func(i int) bool { return i < len(text) && (text[i]|0x20) >= 'a' && (text[i]|0x20) <= 'z' }
+	end := at
+	for letter(end) {
+		end++
+	}
+	if end == len(text) || end > at && strings.IndexByte(" \n,;:!?()", text[end]) >= 0 && !(text[end] == ':' && end+1 < len(text) && text[end+1] == '/') {
+		return end
+	}
+	if end > at && text[end] == '.' && (end+1 == len(text) || text[end+1] == ' ' || text[end+1] == '\n') {
+		return end
+	}
+	return at
 }
 
 // low gives a word in lower case, without what was added by an apostrophe.
