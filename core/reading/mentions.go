@@ -131,7 +131,7 @@ func (s *scanner) scan() {
 var money = map[rune]string{'€': "eur", '$': "usd", '£': "gbp"}
 
 func number(s string) (float64, bool) {
-	if i := strings.LastIndexByte(s, ','); i >= 0 && len(s)-i-1 != 3 {
+	if i := strings.LastIndexByte(s, ','); i >= 0 && len(s)-i-1 != 3 && !strings.Contains(s[i:], ".") {
 		s = s[:i] + "." + s[i+1:] // 5,2 as many write it
 	}
 	v, err := strconv.ParseFloat(strings.ReplaceAll(s, ",", ""), 64)
