@@ -571,7 +571,7 @@ func (f *filler) figures(p *param, s *source) []cand {
 			score -= 2
 		}
 		if m.Right != "" && !measured && p.unit == "" && !p.label[m.Right] && !p.about[m.Right] && slices.ContainsFunc(f.c.params, func(q *param) bool { return q != p && q.kind != "string" && q.label[m.Right] }) {
-			continue // 2 bicycles is no number of seats
+			continue // two bicycles say nothing of the seats
 		}
 		if m.Left != "" && !p.label[m.Left] && slices.ContainsFunc(f.c.params, func(q *param) bool {
 			return q != p && q.label[m.Left] && (q.kind == "integer" || q.kind == "number" || q.kind == "array")

@@ -106,7 +106,7 @@ func (th *thought) made(from, to int) []*asked {
 				continue
 			}
 			a := &asked{tool: c.Tool, args: map[string]any{}, own: th.by[c.Tool] != nil}
-			_ = json.Unmarshal([]byte(c.Args), &a.args) // arguments that are no JSON are none
+			_ = json.Unmarshal([]byte(c.Args), &a.args) // arguments that cannot be read are none
 			delete(a.args, project.Because)
 			by[c.ID] = a
 			out = append(out, a)

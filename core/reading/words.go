@@ -136,7 +136,7 @@ ok okay still yet really actually maybe perhaps only even ever well oh hey hi he
 i'm won't can't cannot couldn't wouldn't wasn't aren't want wanna gonna would'nt id im ive give gives show shows see know say says says go goes going coming come comes make makes made take takes took anybody anyone somebody someone nobody everybody everyone thing things something anything everything nothing
 kind sort bit lot lots way`)
 
-// Stop says whether a word carries no meaning by itself.
+// Stop says whether a word carries no meaning on its own.
 func Stop(low string) bool { return stop[low] }
 
 var endings = []string{"ations", "ation", "ings", "ing", "edly", "iest", "ier", "ies", "ied", "ments", "ment", "ers", "or", "ors", "ed", "es", "er", "ly", "s", "e", "y"}
