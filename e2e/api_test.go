@@ -158,6 +158,15 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	a.call("POST", "/api/runs/"+begun["run"].(string)+"/stop", `{}`, 422)
 	waitFor(t, s, begun["session"].(string)+"-2", "done")
 
+	choice := a.call("POST", "/api/choose", `{"text":"What are the dues for 3 nights at 12 m?"}`, 200)
+	assert.Equal(t, "desk", choice["agent"])
+	first := choice["goals"].([]any)[0].(map[string]any)["candidates"].([]any)[0].(map[string]any)
+	assert.Equal(t, "reckon_dues", first["tool"])
+	assert.Equal(t, true, first["enough"])
+	assert.Equal(t, "berths", a.call("POST", "/api/choose", `{"text":"Is C4 free?","agent":"berths","person":"ann"}`, 200)["agent"])
+	a.call("POST", "/api/choose", `{"text":"hello","agent":"nobody"}`, 404)
+	a.call("POST", "/api/choose", `{"text":" "}`, 422)
+
 	tried := a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":12,"nights":2}}`, 200)
 	assert.Equal(t, "returned", tried["status"])
 	assert.Equal(t, "refused", a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":"x"}}`, 200)["status"])

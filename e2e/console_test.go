@@ -130,7 +130,7 @@ func TestTheConsole(t *testing.T) {
 	p.sees("desk hands over to berths")
 	p.sees("Reserve C4 for the Marrow Light, 46 m?")
 	p.sees("held: a person is asked")
-	p.until(`document.querySelectorAll("svg [data-step]").length === 7`)
+	p.until(`document.querySelectorAll("svg [data-step]").length === 8`)
 	p.until(`document.querySelector('svg [data-status="waiting"]')`)
 	p.sees("gate: length over 40 m, waits for harbourmaster")
 	p.sees("berths says: The request was: Reserve a berth")
@@ -152,7 +152,7 @@ func TestTheConsole(t *testing.T) {
 	p.sees("exactly as sent; this program would build the same today")
 	p.sees("You are the berthing office of Kelmere.")
 	p.click("real time")
-	p.until(`document.querySelectorAll("svg [data-step]").length === 7`)
+	p.until(`document.querySelectorAll("svg [data-step]").length === 8`)
 	p.click("even steps")
 
 	// a reload keeps all of it; the service goes away and comes back

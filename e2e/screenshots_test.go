@@ -84,7 +84,7 @@ func TestScreenshots(t *testing.T) {
 	js[chromedp.Void](p, `localStorage.setItem("theme", "dark")`)
 	p.open("/runs/" + j.ID)
 	p.until(`document.querySelectorAll("svg [data-step]").length > 6`)
-	js[chromedp.Void](p, `document.querySelector("#step-7").click()`)
+	js[chromedp.Void](p, `document.querySelector("#step-8").click()`)
 	p.sees("7 · assign_berth")
 	p.click("State")
 	p.until(`document.querySelector("aside td")`)
@@ -106,7 +106,7 @@ func TestScreenshots(t *testing.T) {
 
 	talkAndFollow(t, s, p, filepath.Join(to, "talk.png"))
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "say.png"), "stonebaton say 'Please reserve a berth for the Marrow Light from next Friday noon, two nights.' </dev/null")
-	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "show.png"), "stonebaton runs -limit 8; echo; stonebaton show "+j.ID+" -step 7")
+	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "show.png"), "stonebaton runs -limit 8; echo; stonebaton show "+j.ID+" -step 8")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "bench-terminal.png"), "stonebaton tools; echo; stonebaton try daylight -args '{\"day\": \"2026-05-08\"}'; echo; stonebaton source inspect station")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "drill.png"), "stonebaton drill -dir harbour")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "tides.yaml"), []byte("tool: tide_windows\nsumary: When the tide lets a draught in.\neffect: red\nstubs: [{returns: high}]\n"), 0o644))

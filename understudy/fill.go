@@ -151,14 +151,9 @@ func (f *filler) optional(results []found) {
 		if p.kind != "number" && p.kind != "integer" || p.unit == "" {
 			continue
 		}
-		for _, r := range results {
-			if r.bad || r.old {
-				continue
-			}
-			if v, ok := field(r.value, p.name); ok {
-				f.out.args[p.name], f.out.from[p.name] = v, "the result of "+r.tool
-				break
-			}
+		now := slices.DeleteFunc(slices.Clone(results), func(r found) bool { return r.old || r.value == nil })
+		if v, where, ok := fromResults(p, now); ok {
+			f.out.args[p.name], f.out.from[p.name] = v, where
 		}
 	}
 }
@@ -1230,13 +1225,29 @@ var vague = reading.Set("fewer least most over under above below enough currentl
 // fromResults finds a value in what tools brought: a field of the parameter's
 // name, or in words.
 func fromResults(p *param, results []found) (any, string, bool) {
+	best := -1
+	var value any
+	where := ""
 	for _, r := range results {
 		if r.bad {
 			continue
 		}
-		if v, ok := field(r.value, p.name); ok && fits(p, v) {
-			return v, "the result of " + r.tool, true
+		v, ok := field(r.value, p.name)
+		if !ok || !fits(p, v) {
+			continue
 		}
+		n := 0 // the length of the vessel is in what speaks of vessels, not of berths
+		for root := range subjects(r) {
+			if p.about[root] || p.label[root] {
+				n++
+			}
+		}
+		if n > best {
+			best, value, where = n, v, "the result of "+r.tool
+		}
+	}
+	if best >= 0 {
+		return value, where, true
 	}
 	for _, r := range results { // the same thing under a name of the same words
 		if r.bad {
@@ -1262,6 +1273,23 @@ func fromResults(p *param, results []found) (any, string, bool) {
 		}
 	}
 	return nil, "", false
+}
+
+// subjects gives the roots of what a result is about: its tool's name and its fields.
+func subjects(r found) map[string]bool {
+	out := rootSet(spaced(r.tool))
+	v := r.value
+	if rows, ok := v.([]any); ok && len(rows) > 0 {
+		v = rows[0]
+	}
+	if m, ok := v.(map[string]any); ok {
+		for k := range m {
+			for root := range rootSet(spaced(k)) {
+				out[root] = true
+			}
+		}
+	}
+	return out
 }
 
 func fits(p *param, v any) bool {

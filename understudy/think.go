@@ -354,7 +354,7 @@ func (th *thought) advance(g *goal) step {
 			return st
 		}
 	}
-	if b.c.writes && th.request.kind == amending && !th.request.confirmed && !th.request.adds {
+	if b.c.writes && th.request.kind == amending && !th.request.confirmed && !(th.request.adds && th.another(g, b)) {
 		if old := th.doneBefore(b.c); old != nil && !th.wasCalled(b.c, nil) && len(b.fill.missing) == 0 {
 			th.because("%s was already done for the request before; it is not repeated unasked.", b.Tool)
 			return step{wait: th.alreadyDone(b.c, old, b.fill.args)}
@@ -392,6 +392,17 @@ func (th *thought) advance(g *goal) step {
 		return step{done: true}
 	}
 	return step{calls: calls, text: th.borrowed(b)}
+}
+
+// another says whether what was said since names another thing to do the same
+// with, such as a code, and not only another day or number for the same thing.
+func (th *thought) another(g *goal, b *Rating) bool {
+	for p := range th.fill(b.c, g.sources[:1], nil).picks {
+		if p.enum != nil || p.role == aCode || p.role == aNoun || p.role == aPerson {
+			return true
+		}
+	}
+	return false
 }
 
 // leftOver lists what a goal mentions that neither its tool nor a read that was

@@ -172,7 +172,7 @@ func (th *thought) resolve(i, depth int) request {
 		out.kind = answering
 		out.texts = append([]string{text}, out.texts...)
 		return out
-	case (m.Amends || m.Adds || len(strings.Fields(text)) <= 3) && (own == nil || !standsAlone(text)) && len(reading.Words(text))+len(reading.Mentions(text, th.now)) > 0 && !m.Ables && m.Rest != "" && (th.alters(prev, depth, text) || th.outline(m)):
+	case (m.Amends || m.Adds || len(strings.Fields(text)) <= 3) && (own == nil || !standsAlone(text)) && len(reading.Words(text))+len(reading.Mentions(text, th.now)) > 0 && !m.Ables && m.Rest != "" && !th.turns(prev, depth, text) && (th.alters(prev, depth, text) || th.outline(m)):
 		out := th.resolve(prev, depth+1)
 		if out.goals == "" || th.r.Messages[prev].Text == "" {
 			return alone
@@ -185,6 +185,35 @@ func (th *thought) resolve(i, depth int) request {
 		return request{goals: text, texts: append([]string{text}, out.texts...), kind: referring}
 	}
 	return alone
+}
+
+// turns says whether a short message speaks of something else than what the
+// one before it was about: "and the dues?" after a reservation.
+func (th *thought) turns(prev, depth int, text string) bool {
+	var before *card
+	for _, g := range th.goalsOf(th.resolve(prev, depth+1)) {
+		th.weigh(g)
+		if b := g.best(); b != nil {
+			before = b.c
+		}
+	}
+	if before == nil {
+		return false
+	}
+	for _, r := range reading.Roots(text) {
+		if before.named[r] || before.words[r] || before.own[r] || before.allowed[r] {
+			continue
+		}
+		about, value := false, false
+		for _, c := range th.cards {
+			about = about || c.named[r] || c.words[r]
+			value = value || c.allowed[r]
+		}
+		if about && !value && reading.Unit(r) == "" {
+			return true
+		}
+	}
+	return false
 }
 
 // outline says whether a message is only meaningful with the one before it.
@@ -201,8 +230,11 @@ func (th *thought) alters(prev, depth int, text string) bool {
 		th.weigh(g)
 		if b := g.best(); b != nil && b.c.handoff == "" {
 			s := &source{text: text, all: true, hungry: true}
-			if len(th.fill(b.c, []*source{s}, nil).from) > 0 {
-				return true
+			f := th.fill(b.c, []*source{s}, nil)
+			for p := range f.picks { // a bare word is enough to look something up again, not to change something again
+				if !b.c.writes || p.enum != nil || p.kind == "boolean" {
+					return true
+				}
 			}
 		}
 	}
@@ -236,7 +268,7 @@ func (th *thought) strongest(text string) (*card, float64) {
 		for _, c := range th.cards {
 			r := Rating{c: c}
 			r.words(g, words, marks)
-			if r.Score > score && r.Score >= enough {
+			if r.Score > score && (r.Score >= enough || c.handoff != "" && r.Score >= enoughToPass) {
 				top, score = c, r.Score
 			}
 		}
