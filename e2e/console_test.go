@@ -147,13 +147,17 @@ func TestTheConsole(t *testing.T) {
 	p.sees("Bearer ${secret:OFFICE_TOKEN}")
 	p.click("State")
 	p.until(`[...document.querySelectorAll("aside td")].some(e => e.innerText.includes('"Marrow Light"'))`)
-	js[chromedp.Void](p, `document.querySelector("#step-4").click()`)
+	js[chromedp.Void](p, `document.querySelector("#step-5").click()`)
 	p.click("Request")
 	p.sees("exactly as sent; this program would build the same today")
 	p.sees("You are the berthing office of Kelmere.")
 	p.click("real time")
 	p.until(`document.querySelectorAll("svg [data-step]").length === 8`)
 	p.click("even steps")
+	js[chromedp.Void](p, `document.querySelector("#step-7").click()`) // a turn says which words earned the call
+	js[chromedp.Void](p, `[...document.querySelectorAll("aside [role=tab]")].find(e => e.innerText.trim().toLowerCase() === "out").focus()`)
+	p.until(`document.querySelector("aside details[open]")?.innerText.includes("assign_berth")`)
+	p.until(`document.querySelector("aside details[open]")?.innerText.includes("(its summary)")`)
 
 	// a reload keeps all of it; the service goes away and comes back
 	at := js[string](p, "location.pathname")
@@ -176,8 +180,8 @@ func TestTheConsole(t *testing.T) {
 	p.sees("Reserve C4 for the Marrow Light, 46 m?")
 	assert.Contains(t, s.run(t, "tickets").out, "assign_berth", "a letter that is pressed anywhere settles nothing")
 	js[chromedp.Void](p, `{ const t = document.querySelector("[role=group][aria-label^=Ticket]"); t.focus(); t.dispatchEvent(new KeyboardEvent("keydown", {key: "a", bubbles: true})) }`)
-	p.until(`!document.querySelector("[role=group][aria-label^=Ticket]") || document.body.innerText.includes("is reserved")`)
-	p.sees("is reserved for the Marrow Light")
+	p.until(`!document.querySelector("[role=group][aria-label^=Ticket]") || document.body.innerText.includes("booking B-")`)
+	p.sees("Reserved C4 for the Marrow Light")
 	p.until(`document.title.startsWith("(1) harbour")`)
 	p.sound("a finished run")
 	p.keys("textarea", "What are the dues for 2 nights at 46 m length?\r")
@@ -407,6 +411,16 @@ func TestTheBench(t *testing.T) {
 	p.click("Undo the change")
 	p.sees("notes/a.md is as it was before.")
 	assert.NoFileExists(t, filepath.Join(dir, "notes/a.md"))
+
+	// would it be chosen, and why
+	p.open("/bench/reckon_dues")
+	p.click("Chosen?")
+	p.keys("section[aria-label=Result] input", "what are the dues for 3 nights\r")
+	p.sees("for “what are the dues for 3 nights”")
+	p.sees("dues +3.0 (its name)")
+	p.sees("lacks length_m")
+	p.sees("It says: What is the length of the vessel in metres?")
+	p.sound("candidates")
 
 	p.open("/bench/tell")
 	p.click("Outbox")
