@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"stonebaton/core/expr"
 	"stonebaton/core/reading"
@@ -332,8 +333,18 @@ func (th *thought) told(strict bool) string {
 		return th.speaks(a)
 	}
 	some := slices.ContainsFunc(th.calls, func(a *asked) bool { return a.result != nil && relevant(a) })
+	order := slices.Clone(th.calls) // as it was asked for, not as it came
+	place := func(a *asked) int {
+		for i, g := range th.goals {
+			if wanted[a.tool] == g || wanted[a.tool] == nil && !a.own && th.speaksTo(a, g) {
+				return i
+			}
+		}
+		return len(th.goals)
+	}
+	slices.SortStableFunc(order, func(a, b *asked) int { return place(a) - place(b) })
 	var parts []string
-	for _, a := range th.calls {
+	for _, a := range order {
 		if a.result == nil || (some || strict) && !relevant(a) {
 			continue
 		}
@@ -347,15 +358,7 @@ func (th *thought) told(strict bool) string {
 
 // speaks says whether what another agent's tool brought is for any part of the request.
 func (th *thought) speaks(a *asked) bool {
-	old := th.calls
-	defer func() { th.calls = old }()
-	th.calls = []*asked{a}
-	for _, g := range th.goals {
-		if th.spokenTo(g) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(th.goals, func(g *goal) bool { return th.speaksTo(a, g) })
 }
 
 // answer words one result.
@@ -477,6 +480,16 @@ func (w wording) value(k string, v any) string {
 	return s
 }
 
+// echoes says whether a value is one that was asked with.
+func (w wording) echoes(v any) bool {
+	for _, a := range w.args {
+		if s, ok := a.(string); ok && strings.EqualFold(s, plainValue(v)) || show(a) == show(v) {
+			return true
+		}
+	}
+	return false
+}
+
 // chosen lists the fields that a question asks for; nil for all.
 func (w wording) chosen(m map[string]any) []string {
 	if w.goal == nil || w.goal.clause.Mood != reading.Asking {
@@ -487,7 +500,7 @@ func (w wording) chosen(m map[string]any) []string {
 	top := 0.0
 	points := map[string]float64{}
 	for _, k := range w.order(m) {
-		if _, echo := w.args[k]; echo && plainValue(w.args[k]) == plainValue(m[k]) {
+		if w.echoes(m[k]) {
 			continue
 		}
 		label := rootSet(spaced(k))
@@ -773,32 +786,58 @@ func (w wording) rows(thing string, rows []any) string {
 		}
 		return ended(upperFirst(count + ": " + strings.Join(out, "; ")))
 	}
-	var b strings.Builder
-	fmt.Fprintf(&b, "%s:\n\n|", upperFirst(count))
+	var cells [][]string
+	var head []string
 	for _, c := range cols {
 		label, unit := w.label(c)
 		if unit != "" {
 			label += " (" + unit + ")"
 		}
-		fmt.Fprintf(&b, " %s |", label)
+		head = append(head, label)
 	}
-	b.WriteString("\n|" + strings.Repeat(" --- |", len(cols)) + "\n")
-	for i, r := range rows {
-		if i == mostRows {
-			fmt.Fprintf(&b, "\n… and %d more.", len(rows)-mostRows)
-			break
-		}
-		b.WriteString("|")
+	cells = append(cells, head, make([]string, len(cols)))
+	for _, r := range rows[:min(len(rows), mostRows)] {
+		var row []string
 		for _, c := range cols {
 			v := r.(map[string]any)[c]
 			if v == nil {
 				v = ""
 			}
-			fmt.Fprintf(&b, " %s |", strings.ReplaceAll(plainValue(v), "|", "\\|"))
+			row = append(row, strings.ReplaceAll(plainValue(v), "|", "\\|"))
 		}
-		b.WriteString("\n")
+		cells = append(cells, row)
 	}
-	return strings.TrimSpace(b.String())
+	out := upperFirst(count) + ":\n\n" + table(cells)
+	if n := len(rows) - mostRows; n > 0 {
+		out += fmt.Sprintf("\n\n… and %d more.", n)
+	}
+	return out
+}
+
+// table writes cells as a table of Markdown with columns of one width, so that
+// it reads well as it stands too. The second row is the line below the heads.
+func table(cells [][]string) string {
+	wide := make([]int, len(cells[0]))
+	for _, row := range cells {
+		for i, c := range row {
+			wide[i] = max(wide[i], utf8.RuneCountInString(c), 3)
+		}
+	}
+	var b strings.Builder
+	for n, row := range cells {
+		b.WriteString("|")
+		for i, c := range row {
+			if n == 1 {
+				b.WriteString(" " + strings.Repeat("-", wide[i]) + " |")
+				continue
+			}
+			b.WriteString(" " + c + strings.Repeat(" ", wide[i]-utf8.RuneCountInString(c)) + " |")
+		}
+		if n < len(cells)-1 {
+			b.WriteString("\n")
+		}
+	}
+	return b.String()
 }
 
 func plural(thing string, n int) string {

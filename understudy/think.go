@@ -474,7 +474,7 @@ func (th *thought) first(g *goal, target *card) (ledger.Ask, bool) {
 		if th.wasCalled(c, nil) || th.known(c, f.args) {
 			continue
 		}
-		th.because("The instructions want %s first: %q.", c.Name, strings.TrimSpace(m[0]))
+		th.because("The instructions want %s first: %q.", c.Name, strings.TrimRight(strings.TrimSpace(m[0]), "."))
 		return ask(c, f.args, "The instructions want it first."), true
 	}
 	return ledger.Ask{}, false
@@ -666,12 +666,15 @@ func (th *thought) handoff(c *card) ledger.Ask {
 
 // spokenTo says whether a result that another agent brought speaks to a goal.
 func (th *thought) spokenTo(g *goal) bool {
+	return slices.ContainsFunc(th.calls, func(a *asked) bool { return !a.own && th.speaksTo(a, g) })
+}
+
+// speaksTo says whether a result is about what a goal asks for, by the words of
+// its tool's name and of its fields.
+func (th *thought) speaksTo(a *asked, g *goal) bool {
 	words := content(g)
 	marks := marksOf(g)
-	for _, a := range th.calls {
-		if a.own || a.result == nil {
-			continue
-		}
+	if a.result != nil {
 		have := rootSet(spaced(a.tool))
 		for k := range schemaKeys(th.results[a.tool]) {
 			for r := range rootSet(spaced(k)) {
