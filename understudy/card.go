@@ -110,6 +110,10 @@ func rootSet(text string) map[string]bool {
 // asks are question words that say something about a tool when they stand in its summary.
 var asks = []string{"who", "whom", "when", "where", "how many", "how much", "how long", "how far", "how old"}
 
+// undoes are verbs of tools that take something away: nobody means them who
+// does not say so.
+var undoes = roots("cancel refund delete remove release revoke drop erase discard withdraw close stop end clear reset undo reject decline terminate uninstall unsubscribe void")
+
 // cards reads the descriptions of an agent's tools. Results holds what is known
 // of their results, by tool.
 func cards(contracts []project.Contract, results map[string]map[string]any) []*card {

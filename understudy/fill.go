@@ -76,6 +76,7 @@ type filler struct {
 	c       *card
 	now     time.Time
 	person  string          // who speaks, where the instructions say so
+	letters map[string]bool // that codes begin with, by the examples of all tools
 	spent   map[string]bool // names that a look-up has been made by since the request
 	out     filled
 	used    map[string][][2]int
@@ -85,7 +86,7 @@ type filler struct {
 }
 
 func (th *thought) fill(c *card, sources []*source, results []found) filled {
-	f := &filler{c: c, now: th.now, person: th.person, spent: th.spent(c), sources: sources, used: map[string][][2]int{}, picks: map[*param]cand{}, open: map[*source]map[*param][]cand{}}
+	f := &filler{c: c, now: th.now, person: th.person, spent: th.spent(c), letters: th.letters, sources: sources, used: map[string][][2]int{}, picks: map[*param]cand{}, open: map[*source]map[*param][]cand{}}
 	f.out = filled{args: map[string]any{}, from: map[string]string{}, borrow: map[string]string{}, half: map[string]string{}}
 	for _, s := range sources {
 		f.assign(s)
@@ -1007,6 +1008,9 @@ func (f *filler) strings(p *param, s *source) []cand {
 					score++
 				} else if p.letters != "" && len(l) != len(p.letters) {
 					score -= 2
+				}
+				if l := strings.ToLower(lettersOf(m.Text)); p.letters != "" && !strings.EqualFold(l, p.letters) && f.letters[l] {
+					score -= 4 // it looks like the code of something else
 				}
 			case aNoun:
 				score = 1.5

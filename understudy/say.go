@@ -701,6 +701,9 @@ var adjectives = reading.Set("ready due back left free open closed available val
 
 // stated says what a field holds: the price is 3.8 EUR, ready tomorrow, 6 left.
 func stated(label, value string, v any) string {
+	if _, number := v.(float64); number && reading.Unit(label) != "" && !strings.Contains(value, " ") {
+		return "it is " + value + " " + label
+	}
 	if adjectives[label] && label != "total" || label == "on hand" || label == "in stock" {
 		if _, number := v.(float64); number {
 			return value + " " + label

@@ -15,12 +15,13 @@ import (
 
 // thought is one look at a request.
 type thought struct {
-	r      prompt.Request
-	cards  []*card
-	by     map[string]*card
-	now    time.Time
-	person string            // who speaks, where the instructions say so
-	facts  map[string]string // that the instructions state
+	r       prompt.Request
+	cards   []*card
+	by      map[string]*card
+	letters map[string]bool // that codes begin with, by the examples of the tools
+	now     time.Time
+	person  string            // who speaks, where the instructions say so
+	facts   map[string]string // that the instructions state
 
 	said    string // what the person said last
 	from    int    // where that is
@@ -59,12 +60,17 @@ func newThought(r prompt.Request, m *memory) *thought {
 	if m == nil {
 		m = newMemory(nil)
 	}
-	th := &thought{r: r, cards: m.of(r.Tools), by: map[string]*card{}, now: reading.Now(r.System), facts: factsOf(r.System), results: m.results, passed: map[string]bool{}}
+	th := &thought{r: r, cards: m.of(r.Tools), by: map[string]*card{}, letters: map[string]bool{}, now: reading.Now(r.System), facts: factsOf(r.System), results: m.results, passed: map[string]bool{}}
 	if m := speaksRE.FindStringSubmatch(r.System); m != nil && m[1] != "local" {
 		th.person = m[1]
 	}
 	for _, c := range th.cards {
 		th.by[c.Name] = c
+		for _, p := range c.params {
+			if p.letters != "" {
+				th.letters[strings.ToLower(p.letters)] = true
+			}
+		}
 	}
 	th.from = -1
 	for i, m := range r.Messages {

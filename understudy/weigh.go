@@ -324,6 +324,9 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 	cl := g.clause
 	verb := cl.Verb
 	r.asked = r.c.writes && cl.Mood == reading.Asking && cl.Question != "" && (cl.Question != "whether" || statesRE.MatchString(cl.Text))
+	if r.c.writes && r.c.undoes() && !r.said(words) {
+		r.asked = true
+	}
 	if !r.c.writes && cl.Mood == reading.Bidding && verb != "" && !readVerbs[verb] && !mild[verb] && !r.c.verbs[verb] && !reading.Akin(r.c.verb, verb) && !r.met(verb) && r.c.roots[verb] == 0 {
 		r.asked = true // it only reads, and something is to be done
 	}
@@ -350,6 +353,38 @@ func (r *Rating) like(root string) (weight float64, at string, ok bool) {
 var wishes = reading.Set("i_need i_want i'd_like i'll_have get_me")
 
 var statesRE = regexp.MustCompile(`(?i)^(?:so |and |but |ok(?:ay)?,? |hi,? |hello,? )?(?:is|are|was|were|has|have|does|do|did|isn't|aren't)\b`)
+
+// undoes says whether a tool takes something away.
+func (c *card) undoes() bool {
+	for v := range c.verbs {
+		if undoes[v] {
+			return true
+		}
+	}
+	return false
+}
+
+// said says whether a clause has the verb of the tool, or one like it.
+func (r *Rating) said(words []reading.Word) bool {
+	for _, w := range r.Words {
+		if w.By == "its verb" {
+			return true
+		}
+	}
+	for v := range r.c.verbs {
+		for _, w := range words {
+			if w.Root == v || reading.Akin(w.Root, v) {
+				return true
+			}
+		}
+		for _, w := range r.Words {
+			if strings.Contains(w.Word, " ") && reading.Akin(strings.ReplaceAll(w.Word, " ", "_"), v) {
+				return true
+			}
+		}
+	}
+	return false
+}
 
 // mild are verbs that ask for something without saying what is done to it.
 var mild = roots("need have get give take let try do make go want see be put set keep leave")

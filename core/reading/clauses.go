@@ -201,6 +201,8 @@ found:
 		next = toks[k+1]
 	}
 	switch {
+	case next.kind == "mail" && k+2 >= len(toks):
+		return 0 // "mail ida@post.example" says where to
 	case verbs[t.low] && commanded(next):
 		return joined
 	case questionWords[t.low] && slices.Contains([]string{"what", "when", "where", "which", "who", "how", "why", "whose", "is", "are", "do", "does", "will", "can", "did"}, t.low):

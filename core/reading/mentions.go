@@ -308,7 +308,8 @@ var determiners = Set("the a an my our his her their this that these those all s
 // name reads capitalised words as a name. The first word of a sentence may be
 // capitalised for that alone, so it is one only if it is no common word.
 func (s *scanner) name(i int) int {
-	if !s.capital(i) || notNames[s.toks[i].low] || s.opens(i) && (Common(s.toks[i].low) || determiners[s.tok(i+1).low]) {
+	titled := !s.opens(i) && (s.toks[i].low == "the" || s.toks[i].low == "a") && s.capital(i) && s.capital(i+1) // is The Long Tide on
+	if !titled && (!s.capital(i) || notNames[s.toks[i].low] || s.opens(i) && (Common(s.toks[i].low) || determiners[s.tok(i+1).low])) {
 		return 0
 	}
 	j := i + 1
