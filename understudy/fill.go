@@ -1025,6 +1025,9 @@ func (f *filler) strings(p *param, s *source) []cand {
 			switch p.role {
 			case aPerson:
 				score = 4
+				if (m.Title == "dr" || m.Title == "doctor" || m.Title == "prof" || m.Title == "professor") && !p.speaksOf(m.Title) {
+					score = 1 // Dr Aske is not the patient
+				}
 			case aPlace:
 				score = 4
 			case aNoun:
@@ -1064,7 +1067,7 @@ func (f *filler) strings(p *param, s *source) []cand {
 			switch p.role {
 			case aPerson, aPlace:
 				score = 0.5
-				if p.lead(m) > 0 || p.label[m.Left] || m.Lead == p.name || (p.side != reading.Alone && p.cue(m) > 0) {
+				if p.lead(m) > 0 && m.Lead != "of" || p.label[m.Left] || m.Lead == p.name || (p.side != reading.Alone && p.cue(m) > 0) {
 					score = 2
 				}
 				if s.hungry {
@@ -1090,6 +1093,15 @@ func next(text, w string, at int) int {
 		return at + 1 + i
 	}
 	return -1
+}
+
+// speaksOf says whether a parameter is described by a word.
+func (p *param) speaksOf(word string) bool {
+	r := reading.Root(word)
+	if word == "dr" {
+		r = reading.Root("doctor")
+	}
+	return p.label[r] || p.about[r]
 }
 
 // lead says how much a preposition speaks for a sort of text.
@@ -1123,7 +1135,7 @@ func (p *param) lead(m reading.Mention) float64 {
 			if m.Lead == "with" && (p.label["extra"] || p.label["with"] || p.label["topping"]) {
 				return 1
 			}
-			return -1.5
+			return -1
 		case "in":
 			return -1
 		}

@@ -228,13 +228,18 @@ func figureOf(t *testing.T, half string, tell func(format string, args ...any)) 
 	return all
 }
 
-func TestPlainRequestsOfSixProjects(t *testing.T) {
+// The requests of *.seen.yaml are those it was built on.
+func TestRequestsThatItWasBuiltOn(t *testing.T) {
 	f := figureOf(t, "seen", t.Logf)
 	t.Log(f)
-	assert.GreaterOrEqual(t, f.points(), 95.0, f)
+	assert.GreaterOrEqual(t, f.points(), 97.0, f)
+	assert.Zero(t, f.wrong, "it asks before it makes a wrong call")
 }
 
-func TestRequestsKeptAside(t *testing.T) {
-	f := figureOf(t, "aside", nil)
+// The requests of *.aside.yaml were set aside until it was built; nothing was
+// tuned to them one by one.
+func TestRequestsSetAside(t *testing.T) {
+	f := figureOf(t, "aside", t.Logf)
 	t.Log(f)
+	assert.GreaterOrEqual(t, f.points(), 90.0, f)
 }

@@ -258,7 +258,7 @@ func standsAlone(text string) bool {
 		if c.Question != "" && c.Question != "whether" || c.Mood == reading.Bidding && !slices.Contains([]string{"mak", "make", "mean", "put", "chang", "change", "tak", "take", "try", "us", "use", "have", "need"}, c.Verb) {
 			return true
 		}
-		if c.Question == "whether" && len(strings.Fields(c.Text)) > 3 {
+		if c.Question == "whether" && statesRE.MatchString(c.Text) && len(strings.Fields(c.Text)) > 3 {
 			return true
 		}
 	}

@@ -24,6 +24,7 @@ type Rating struct {
 	open   int      // words of the clause that nothing explains
 	strong int      // what was said first that could be nothing else
 	left   []string // figures, days and codes that nothing takes
+	whole  bool     // it takes all that is said, where a tool of more words does not
 	met0   bool     // and none that anything explains
 	asked  bool     // it changes something and the clause only asks, or the other way round
 }
@@ -118,6 +119,16 @@ func (th *thought) weigh(g *goal) {
 		}
 	}
 	order()
+	if r := &g.ratings[0]; r.c.handoff == "" && (len(r.left) > 0 || r.open > 0 && len(r.fill.missing) > 0) {
+		for i := range g.ratings[1:] { // another takes all that is said, and lacks nothing
+			if o := &g.ratings[i+1]; o.c.handoff == "" && !o.asked && o.Score >= 0.5*r.Score && len(o.left) == 0 && o.open == 0 && len(o.fill.missing) == 0 && len(o.fill.from) > 0 && o.c.writes == r.c.writes {
+				o.whole = true
+				r.cost("all that is said", r.Score-o.Score+0.1, "another tool takes it: "+o.Tool)
+				order()
+				break
+			}
+		}
+	}
 	reads := g.clause.Mood == reading.Asking || readVerbs[g.clause.Verb] // beside a read, a write is no rival then
 	var all, own rivals
 	for i := range g.ratings {
@@ -179,7 +190,7 @@ func (r *Rating) enough(next float64) bool {
 		return r.Score >= enoughToPass
 	case r.open > 0 && r.met0, r.asked:
 		return false // only the question word speaks for it, or a question would change something
-	case r.Score >= enough:
+	case r.Score >= enough, r.whole && r.Score >= enoughToAsk:
 		return true
 	case r.fill.sure > 0 && r.open == 0 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.6 // a code that only this tool takes

@@ -45,6 +45,7 @@ type Mention struct {
 	Lead    string    // the preposition before it, such as from; "" for none
 	Left    string    // the root of the word before it, where that carries meaning
 	Right   string    // and of the word after it
+	Title   string    // of a name: dr, mr
 	Owner   bool      // a name in the possessive: Wren's
 	Side    Side
 }
@@ -302,6 +303,8 @@ monday tuesday wednesday thursday friday saturday sunday mon tue tues wed thu th
 mr mrs ms dr miss doctor prof professor sir madam captain what who when where which how why whose is are was were do does did can could will would should shall has have had am the a an my our any if only unless
 anything something nothing everything anyone someone nobody everybody there here it its this that these those for from to of on in at by with about not never don't just let's i'm i'd i'll i've we you he she they me us him them`)
 
+var titles = Set("mr mrs ms miss dr doctor prof professor captain")
+
 // determiners stand after a verb that bids, never after a name.
 var determiners = Set("the a an my our his her their this that these those all some any it them me us")
 
@@ -329,6 +332,14 @@ func (s *scanner) name(i int) int {
 	}
 	last := s.toks[j-1]
 	m := Mention{Kind: Name, Text: s.text[s.toks[i].at:last.end]}
+	for k := i - 1; k >= 0 && k >= i-2; k-- { // Dr Aske, Dr. Aske
+		if titles[s.toks[k].low] {
+			m.Title = s.toks[k].low
+		}
+		if s.toks[k].text != "." {
+			break
+		}
+	}
 	for _, poss := range []string{"'s", "’s", "'", "’"} {
 		if cut, ok := strings.CutSuffix(m.Text, poss); ok {
 			m.Text, m.Owner = cut, true
