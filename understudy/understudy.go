@@ -111,3 +111,12 @@ func ask(c *card, args map[string]any, because string) ledger.Ask {
 	}
 	return ledger.Ask{Tool: c.Name, Args: string(raw)}
 }
+
+// show gives a value as JSON.
+func show(v any) string {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(raw)
+}

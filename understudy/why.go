@@ -1,0 +1,56 @@
+package understudy
+
+import (
+	"fmt"
+	"strings"
+)
+
+// why gives the reasons of a reply, for whoever watches the step.
+func (th *thought) why() string {
+	var b strings.Builder
+	if th.request.kind != fresh && th.request.kind != "" {
+		fmt.Fprintf(&b, "%s.\n", strings.ToUpper(string(th.request.kind[:1]))+string(th.request.kind[1:]))
+	}
+	for _, g := range th.goals {
+		fmt.Fprintf(&b, "For %q:\n", g.clause.Text)
+		for i, r := range g.ratings {
+			if i == 4 || i > 0 && r.Score <= 0.2 {
+				break
+			}
+			b.WriteString("  " + r.String() + "\n")
+		}
+	}
+	for _, r := range th.reasons {
+		b.WriteString(r + "\n")
+	}
+	return b.String()
+}
+
+// Because lists the words that earned a rating its score, and what cost it some.
+func (r Rating) Because() string {
+	var words []string
+	for i, w := range r.Words {
+		if i == 9 {
+			words = append(words, "…")
+			break
+		}
+		s := fmt.Sprintf("%s %+.1f", w.Word, w.Points)
+		if w.By != "" {
+			s += " (" + w.By + ")"
+		}
+		words = append(words, s)
+	}
+	return strings.Join(words, ", ")
+}
+
+// String gives a rating on one line: the tool, its score, and the words that earned it.
+func (r Rating) String() string {
+	out := fmt.Sprintf("%s %.1f", r.Tool, r.Score)
+	if len(r.Words) > 0 {
+		out += ": " + r.Because()
+	}
+	if !r.Enough {
+		out += "; not enough"
+	}
+	return out
+}
