@@ -243,6 +243,14 @@ func spaced(name string) string {
 	return b.String()
 }
 
+// nameWords gives the words of a name in lower case; at least one, which may be empty.
+func nameWords(name string) []string {
+	if w := strings.Fields(strings.ToLower(spaced(name))); len(w) > 0 {
+		return w
+	}
+	return []string{""}
+}
+
 func schemaKeys(doc map[string]any) map[string]map[string]any {
 	out := map[string]map[string]any{}
 	if items, ok := doc["items"].(map[string]any); ok {
@@ -336,7 +344,7 @@ func newParam(name string, d map[string]any) *param {
 			p.items.setRole()
 		}
 	}
-	words := strings.Fields(strings.ToLower(spaced(name)))
+	words := nameWords(name)
 	for _, w := range words {
 		switch {
 		case firstNames[w] && p.side == reading.Alone:
@@ -372,7 +380,7 @@ func (p *param) setRole() {
 	if p.kind != "" && p.kind != "string" {
 		return
 	}
-	words := strings.Fields(strings.ToLower(spaced(p.name)))
+	words := nameWords(p.name)
 	last := words[len(words)-1]
 	if m := exampleRE.FindStringSubmatch(p.desc); m != nil && strings.ContainsAny(m[1], "0123456789") {
 		p.shape = shapeOf(m[1])
@@ -483,7 +491,7 @@ var reportsRE = regexp.MustCompile(`(?i)^(report|record|log|register)\b`)
 
 // writes says whether a tool changes something, by the verb of its summary or name.
 func writes(name, summary string) bool {
-	words := strings.Fields(strings.ToLower(spaced(name)))
+	words := nameWords(name)
 	first := strings.Fields(strings.ToLower(summary) + " .")[0]
 	first = strings.Trim(first, ".,;:")
 	root := reading.Root(first)

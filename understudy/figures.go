@@ -191,15 +191,16 @@ func (f *filler) figures(p *param, s *source) []cand {
 		out = append(out, cand{score: score, at: m.At, end: end, value: whole(p, v), words: m.Text})
 	}
 	// numbers in one list are for one thing
-	for grown := true; grown; {
-		grown = false
-		for i := range out {
-			for j := range out {
-				if out[j].score > out[i].score+0.1 && joined(s.text, out[j], out[i]) {
-					out[i].score, grown = out[j].score-0.05, true
-				}
-			}
+	level := func(i, j int) {
+		if out[j].score > out[i].score+0.1 && joined(s.text, out[j], out[i]) {
+			out[i].score = out[j].score - 0.05
 		}
+	}
+	for i := 1; i < len(out); i++ {
+		level(i, i-1)
+	}
+	for i := len(out) - 2; i >= 0; i-- {
+		level(i, i+1)
 	}
 	return out
 }

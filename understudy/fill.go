@@ -233,9 +233,13 @@ func joined(text string, a, b cand) bool {
 	return a.end <= b.at && joinRE.MatchString(text[a.end:b.at])
 }
 
+// longestList is the most values that are taken from one list.
+const longestList = 100
+
 // chain lists the candidates that stand in one list with c, in order.
 func (f *filler) chain(s *source, c cand, all []cand) []cand {
 	out := []cand{c}
+	all = all[:min(len(all), longestList)]
 	for grown := true; grown; {
 		grown = false
 		for _, o := range all {

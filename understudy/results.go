@@ -71,7 +71,7 @@ func fromResults(p *param, results []found) (any, string, bool) {
 		if p.pattern != nil || p.unit != "" && (p.kind == "number" || p.kind == "integer") {
 			f := &filler{c: &card{params: []*param{p}}, used: map[string][][2]int{}, picks: map[*param]cand{}, open: map[*source]map[*param][]cand{}}
 			f.out = filled{args: map[string]any{}, from: map[string]string{}, borrow: map[string]string{}, half: map[string]string{}}
-			s := &source{text: r.words, mentions: reading.Mentions(r.words, time.Time{}), all: true}
+			s := &source{text: r.words, mentions: reading.Mentions(r.words[:min(len(r.words), 4096)], time.Time{}), all: true}
 			for _, c := range f.cands(p, s) {
 				if c.score >= 4.9 {
 					return c.value, "the words of " + r.tool, true

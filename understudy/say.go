@@ -97,11 +97,16 @@ func (th *thought) speaks(a *asked) bool {
 	return slices.ContainsFunc(th.goals, func(g *goal) bool { return th.speaksTo(a, g) })
 }
 
+func nothingCame(tool string) string { return upperFirst(spaced(tool)) + " came back with nothing." }
+
 // answer words one result.
 func (th *thought) answer(a *asked, g *goal) string {
 	r := a.result
 	if r.value == nil || r.bad {
-		return strings.TrimSpace(r.words)
+		if words := strings.TrimSpace(r.words); words != "" {
+			return words
+		}
+		return nothingCame(a.tool)
 	}
 	docs := schemaKeys(th.results[a.tool])
 	w := wording{docs: docs, args: a.args, raw: r.raw, first: mustHave(th.results[a.tool]), many: len(th.callsOf(a.tool)) > 1}
@@ -115,7 +120,9 @@ func (th *thought) answer(a *asked, g *goal) string {
 	case []any:
 		return w.rows(thingOf(a.tool, th.by[a.tool]), v)
 	case map[string]any:
-		return w.record(a.tool, v)
+		if text := w.record(a.tool, v); text != "" {
+			return text
+		}
 	}
-	return ""
+	return nothingCame(a.tool)
 }

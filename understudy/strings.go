@@ -11,11 +11,16 @@ import (
 func (f *filler) strings(p *param, s *source) []cand {
 	var out []cand
 	if p.pattern != nil {
+		seen := map[string]bool{}
 		for _, w := range strings.FieldsFunc(s.text, func(r rune) bool { return strings.ContainsRune(" ,;!?()\"“”\n", r) }) {
 			w = strings.TrimRight(strings.TrimSuffix(strings.TrimSuffix(w, "'s"), "’s"), ".:")
 			at := strings.Index(s.text, w)
-			if w != "" && s.inside(at) && p.pattern.MatchString(w) {
-				for ; at >= 0; at = next(s.text, w, at) {
+			if w != "" && !seen[w] && p.pattern.MatchString(w) {
+				seen[w] = true
+				for ; at >= 0 && len(out) < longestList; at = next(s.text, w, at) {
+					if !s.inside(at) {
+						continue
+					}
 					m := around(s, at, at+len(w))
 					out = append(out, cand{score: 6 + 0.3*p.cue(m), at: at, end: at + len(w), value: w, words: w})
 				}

@@ -37,6 +37,9 @@ func (th *thought) courtesy() (string, bool) {
 	switch {
 	case th.said == "":
 		return "Nothing has been said yet.", true
+	case len(th.said) > longestMessage:
+		th.because("The message has %d bytes; it reads up to %d.", len(th.said), longestMessage)
+		return fmt.Sprintf("I read messages of up to %d kB, and this one has %d. Please say it in fewer words.", longestMessage>>10, (len(th.said)+1023)>>10), true
 	case asked && m.No:
 		th.because("The answer to the question before is no.")
 		return "All right, then I leave it.", true

@@ -95,7 +95,9 @@ func newThought(r prompt.Request, m *memory) *thought {
 			}
 		}
 	}
-	th.manners = reading.ReadManners(th.said)
+	if len(th.said) <= longestMessage {
+		th.manners = reading.ReadManners(th.said)
+	}
 	th.request = th.resolve(th.from, 0)
 	return th
 }
@@ -156,6 +158,9 @@ func (th *thought) resolve(i, depth int) request {
 		return request{kind: fresh}
 	}
 	text := th.r.Messages[i].Text
+	if len(text) > longestMessage {
+		text = strings.ToValidUTF8(text[:longestMessage], "")
+	}
 	m := reading.ReadManners(text)
 	if m.Rest != "" && (m.Greets || m.Thanks) {
 		text = m.Rest
@@ -282,6 +287,12 @@ func (th *thought) strongest(text string) (*card, float64) {
 	return top, score
 }
 
+// What is read of one message: longer ones are refused in words.
+const (
+	longestMessage = 8 << 10
+	mostMentions   = 100
+)
+
 // goalsOf reads the clauses of a request, each with the texts that its
 // arguments may come from.
 func (th *thought) goalsOf(q request) []*goal {
@@ -291,6 +302,7 @@ func (th *thought) goalsOf(q request) []*goal {
 		m, ok := mentions[text]
 		if !ok {
 			m = reading.Mentions(text, th.now)
+			m = m[:min(len(m), mostMentions)]
 			mentions[text] = m
 		}
 		return m

@@ -98,6 +98,9 @@ func (th *thought) weigh(g *goal) {
 		words = append(words, content(said)...)
 	}
 	g.ratings = nil
+	if len(th.cards) == 0 {
+		return
+	}
 	for _, c := range th.cards {
 		r := Rating{Tool: c.Name, c: c}
 		r.words(g, words, marks)
@@ -317,15 +320,17 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 		akin(strings.ReplaceAll(m, "_", " "), m, part)
 	}
 	for _, w := range best {
-		r.Score += w.Points
 		r.Words = append(r.Words, w)
 	}
 	sort.Slice(r.Words, func(i, j int) bool {
 		if a, b := r.Words[i], r.Words[j]; a.Points != b.Points {
 			return a.Points > b.Points
 		}
-		return r.Words[i].Word < r.Words[j].Word
+		return r.Words[i].Word+r.Words[i].By < r.Words[j].Word+r.Words[j].By
 	})
+	for _, w := range r.Words { // in one order: sums of fractions depend on it
+		r.Score += w.Points
+	}
 	if !solid && r.Score > 1.2 && r.c.handoff == "" {
 		r.cost("only parameters", r.Score-1.2, "")
 	}

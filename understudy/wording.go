@@ -378,12 +378,12 @@ func thingOf(tool string, c *card) string {
 // rows puts a list into a sentence or a table.
 func (w wording) rows(thing string, rows []any) string {
 	if len(rows) == 0 {
-		return "No " + strings.TrimSuffix(thing, "s") + "s were found."
+		return "There are no " + plural(thing, 2) + "."
 	}
 	count := fmt.Sprintf("%d %s", len(rows), plural(thing, len(rows)))
 	var cols []string
 	seen := map[string]bool{}
-	for _, r := range rows {
+	for _, r := range rows[:min(len(rows), 4*mostRows)] { // which show what fields there are
 		m, ok := r.(map[string]any)
 		if !ok {
 			return ended(upperFirst(count + ": " + list(values(rows))))

@@ -79,7 +79,7 @@ func sentence(text string, toks []token) ([]Clause, bool) {
 		unless = toks[i].low == "unless"
 		if i == 0 { // if A, B
 			for k := n; k < len(toks); k++ {
-				if toks[k].text == "," || toks[k].low == "then" {
+				if k > n && (toks[k].text == "," || toks[k].low == "then") {
 					cond, condAt = text[toks[n].at:toks[k-1].end], toks[n].at
 					toks = toks[k+1:]
 					break

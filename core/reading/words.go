@@ -40,7 +40,34 @@ type token struct {
 
 var tokenKinds = tokenRE.SubexpNames()
 
+// recent keeps the tokens of the texts that were read last: one text is read
+// many times over, for its words, its clauses and what stands about each mention.
+var recent struct {
+	sync.Mutex
+	texts  [8]string
+	tokens [8][]token
+	next   int
+}
+
+// tokens cuts a text up. What it gives is not to be changed.
 func tokens(text string) []token {
+	recent.Lock()
+	for i, t := range recent.texts {
+		if t == text {
+			defer recent.Unlock()
+			return recent.tokens[i]
+		}
+	}
+	recent.Unlock()
+	out := cut(text)
+	recent.Lock()
+	defer recent.Unlock()
+	recent.texts[recent.next], recent.tokens[recent.next] = text, out
+	recent.next = (recent.next + 1) % len(recent.texts)
+	return out
+}
+
+func cut(text string) []token {
 	out := make([]token, 0, len(text)/5)
 	add := func(kind string, at, end int) {
 		out = append(out, token{kind, text[at:end], low(text[at:end]), at, end})
