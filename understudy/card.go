@@ -22,13 +22,9 @@ type card struct {
 	params  []*param
 	roots   map[string]float64 // root → how much it speaks for the tool
 	spread  map[int]string     // group of meaning → the root of the tool that is in it
-	own     map[string]bool    // roots of its name and the names of its parameters
-	named   map[string]bool    // roots of its name alone
-	words   map[string]bool    // roots of its summary
-	allowed map[string]bool    // roots of the values that its parameters allow
-	values  map[string]bool    // those values themselves
-	tells   map[string]bool    // and of what is said of it
-	brings  map[string]bool    // roots of what a result holds, where that is known
+	values  map[string]bool    // the values that its parameters allow, in lower case
+	marks   map[string]mark    // root → where it stands
+	known   bool               // what its result holds is known
 }
 
 // role says what sort of text a parameter takes.
@@ -46,6 +42,27 @@ const (
 	aMail   role = "mail address"
 	aLink   role = "link"
 )
+
+// mark says where a root stands in a description.
+type mark uint8
+
+const (
+	ofName mark = 1 << iota
+	ofSummary
+	ofParam      // the name of a parameter
+	ofValue      // a value that a parameter allows
+	ofResult     // a field of the result
+	ofResultText // what is said of such a field
+)
+
+func (c *card) mark(text string, m mark) {
+	for _, r := range reading.Roots(text) {
+		c.marks[r] |= m
+	}
+}
+
+// has says whether a root stands at one of some places of the description.
+func (c *card) has(root string, at mark) bool { return c.marks[root]&at != 0 }
 
 // param is one parameter of a tool.
 type param struct {
@@ -145,7 +162,7 @@ func cards(contracts []project.Contract, results map[string]map[string]any) []*c
 }
 
 func newCard(c project.Contract, result map[string]any) *card {
-	cd := &card{Contract: c, roots: map[string]float64{}, spread: map[int]string{}, own: map[string]bool{}, words: map[string]bool{}, brings: map[string]bool{}, allowed: map[string]bool{}, values: map[string]bool{}, tells: map[string]bool{}}
+	cd := &card{Contract: c, roots: map[string]float64{}, spread: map[int]string{}, marks: map[string]mark{}, values: map[string]bool{}, known: len(result) > 0}
 	if h, ok := strings.CutPrefix(c.Name, project.PassPrefix); ok {
 		cd.handoff = h
 	}
@@ -173,8 +190,8 @@ func newCard(c project.Contract, result map[string]any) *card {
 	for _, p := range reading.Phrases(reading.Words(summary)) {
 		cd.roots[p] = math.Max(cd.roots[p], inSummary)
 	}
-	cd.named = rootSet(name)
-	cd.own, cd.words = rootSet(name), rootSet(exampleRE.ReplaceAllString(summary, ""))
+	cd.mark(name, ofName)
+	cd.mark(exampleRE.ReplaceAllString(summary, ""), ofSummary)
 	cd.verbs = map[string]bool{}
 	for _, t := range []string{name, summary} {
 		if w := strings.Fields(strings.ToLower(t)); len(w) > 0 {
@@ -195,12 +212,12 @@ func newCard(c project.Contract, result map[string]any) *card {
 	cd.writes = cd.handoff == "" && writes(c.Name, summary)
 	for k, d := range schemaKeys(result) {
 		for _, r := range reading.Roots(spaced(k)) {
-			cd.brings[r] = true
+			cd.marks[r] |= ofResult
 			cd.roots[r] = math.Max(cd.roots[r], inParam)
 		}
 		desc, _ := d["description"].(string)
 		for _, r := range reading.Roots(exampleRE.ReplaceAllString(desc, "")) {
-			cd.tells[r] = true
+			cd.marks[r] |= ofResultText
 			cd.roots[r] = math.Max(cd.roots[r], inParam)
 		}
 	}
@@ -217,12 +234,12 @@ func newCard(c project.Contract, result map[string]any) *card {
 				add(s, inValue)
 				cd.values[strings.ToLower(s)] = true
 				for r := range rootSet(s) {
-					cd.allowed[r] = true
+					cd.marks[r] |= ofValue
 				}
 			}
 		}
 		for r := range p.label {
-			cd.own[r] = true
+			cd.marks[r] |= ofParam
 		}
 	}
 	return cd

@@ -294,7 +294,7 @@ func (f *filler) flags(p *param, s *source) []cand {
 		verb = s.clause.Verb
 	}
 	for _, w := range words {
-		if !s.inside(w.At) || (w.Root == verb && !f.c.own[verb]) {
+		if !s.inside(w.At) || (w.Root == verb && !f.c.has(verb, ofName|ofParam)) {
 			continue
 		}
 		if p.label[w.Root] && !reading.Stop(w.Low) {

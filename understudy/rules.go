@@ -98,9 +98,9 @@ func (th *thought) bring(g *goal, p *param) (ledger.Ask, bool) {
 		}
 		n := 0
 		for r := range want {
-			if c.brings[r] {
+			if c.has(r, ofResult) {
 				n += 2
-			} else if c.words[r] && len(c.brings) == 0 {
+			} else if c.has(r, ofSummary) && !c.known {
 				n++
 			}
 		}

@@ -206,7 +206,12 @@ func (f *filler) chunks(s *source, strict bool) []reading.Mention {
 		verb = s.clause.Verb
 		_, how, _ = strings.Cut(s.clause.Question, " ")
 	}
-	names := f.c.named
+	names := map[string]bool{}
+	for r := range f.c.marks {
+		if f.c.has(r, ofName) {
+			names[r] = true
+		}
+	}
 	verbs := map[int]bool{}
 	for _, c := range reading.Clauses(s.text) {
 		for _, w := range reading.Words(c.Text) {
@@ -222,7 +227,7 @@ func (f *filler) chunks(s *source, strict bool) []reading.Mention {
 			return true
 		case reading.Unit(w.Low) != "" && len(w.Low) > 2, vague[w.Low]:
 			return true
-		case f.c.brings[w.Root], f.c.words[w.Root] && (strings.HasSuffix(w.Low, "ed") || strings.HasSuffix(w.Low, "ing")):
+		case f.c.has(w.Root, ofResult), f.c.has(w.Root, ofSummary) && (strings.HasSuffix(w.Low, "ed") || strings.HasSuffix(w.Low, "ing")):
 			return strict // borrowed is what is asked of the wheelbarrow
 		}
 		for n := range names {
@@ -249,7 +254,7 @@ func (f *filler) chunks(s *source, strict bool) []reading.Mention {
 			if strict { // words of the summary alone are no value
 				own := true
 				for _, r := range reading.Roots(m.Text) {
-					own = own && (f.c.own[r] || f.c.words[r] || f.c.brings[r])
+					own = own && (f.c.has(r, ofName|ofParam) || f.c.has(r, ofSummary) || f.c.has(r, ofResult))
 				}
 				if own {
 					continue

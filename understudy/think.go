@@ -67,7 +67,7 @@ func (th *thought) courtesy() (string, bool) {
 // hasList says whether a question for tools asks for what a tool of the project lists.
 func (th *thought) hasList() bool {
 	for _, c := range th.cards {
-		if c.handoff == "" && !c.writes && c.own[reading.Root("tools")] && (c.own["list"] || c.own["find"] || c.own["search"] || c.words["list"]) {
+		if c.handoff == "" && !c.writes && c.has(reading.Root("tools"), ofName|ofParam) && (c.has("list", ofName|ofParam) || c.has("find", ofName|ofParam) || c.has("search", ofName|ofParam) || c.has("list", ofSummary)) {
 			return true
 		}
 	}

@@ -212,13 +212,13 @@ func (th *thought) turns(prev, depth int, text string) bool {
 		return false
 	}
 	for _, r := range reading.Roots(text) {
-		if before.named[r] || before.words[r] || before.own[r] || before.allowed[r] {
+		if before.has(r, ofName) || before.has(r, ofSummary) || before.has(r, ofName|ofParam) || before.has(r, ofValue) {
 			continue
 		}
 		about, value := false, false
 		for _, c := range th.cards {
-			about = about || c.named[r] || c.words[r]
-			value = value || c.allowed[r]
+			about = about || c.has(r, ofName) || c.has(r, ofSummary)
+			value = value || c.has(r, ofValue)
 		}
 		if about && !value && reading.Unit(r) == "" {
 			return true

@@ -264,7 +264,7 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 		if old, ok := best[root]; !ok || old.Points < w {
 			best[root] = Weight{word, round(w), by}
 		}
-		if r.c.own[root] && by != "a parameter" || r.c.words[root] || r.c.allowed[root] || g.clause.Question != "" && (r.c.brings[root] || r.c.tells[root]) || strings.Contains(root, "_") || root == "who" || root == "when" || root == "where" {
+		if r.c.has(root, ofName|ofParam) && by != "a parameter" || r.c.has(root, ofSummary) || r.c.has(root, ofValue) || g.clause.Question != "" && (r.c.has(root, ofResult) || r.c.has(root, ofResultText)) || strings.Contains(root, "_") || root == "who" || root == "when" || root == "where" {
 			solid = true
 		}
 	}
@@ -282,7 +282,7 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 		}
 		seen[w.Root] = true
 		if v, ok := r.c.roots[w.Root]; ok {
-			if w.Root == g.clause.Verb && r.c.own[w.Root] {
+			if w.Root == g.clause.Verb && r.c.has(w.Root, ofName|ofParam) {
 				if v *= 1.3; r.c.verb != w.Root {
 					v *= 0.4 // book is what is done, a booking is not
 				}
@@ -349,7 +349,7 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 	switch {
 	case cl.Mood == reading.Asking && r.c.writes && r.Score > 0:
 		r.cost("a question", r.Score*0.5, "it changes something")
-	case cl.Mood == reading.Bidding && readVerbs[verb] && r.c.writes && !r.c.own[verb] && r.Score > 0:
+	case cl.Mood == reading.Bidding && readVerbs[verb] && r.c.writes && !r.c.has(verb, ofName|ofParam) && r.Score > 0:
 		r.cost(verb, r.Score*0.4, "it changes something")
 	case cl.Mood == reading.Bidding && !readVerbs[verb] && !r.c.writes && r.c.verb != verb && !reading.Akin(r.c.verb, verb) && !mild[verb] && r.Score > 0:
 		r.cost(verb, r.Score*0.4, "it only reads")
@@ -407,7 +407,7 @@ var mild = roots("need have get give take let try do make go want see be put set
 
 func (r *Rating) met(root string) bool {
 	for _, g := range reading.Near(root) {
-		if s, ok := r.c.spread[g]; ok && (r.c.own[s] || r.c.words[s]) {
+		if s, ok := r.c.spread[g]; ok && (r.c.has(s, ofName|ofParam) || r.c.has(s, ofSummary)) {
 			return true
 		}
 	}
@@ -424,11 +424,11 @@ func round(v float64) float64 { return math.Round(v*10) / 10 }
 // stands says where a word of a tool stands in its description.
 func (c *card) stands(root string) string {
 	switch {
-	case c.named[root]:
+	case c.has(root, ofName):
 		return "its name"
-	case c.words[root]:
+	case c.has(root, ofSummary):
 		return "its summary"
-	case c.brings[root]:
+	case c.has(root, ofResult):
 		return "its result"
 	}
 	return "a parameter"
@@ -466,13 +466,13 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 			}
 		}
 	}
-	if g.clause.Verb != "" && readVerbs[g.clause.Verb] && !r.c.writes && !r.c.own[g.clause.Verb] {
+	if g.clause.Verb != "" && readVerbs[g.clause.Verb] && !r.c.writes && !r.c.has(g.clause.Verb, ofName|ofParam) {
 		r.Score += 0.4
 		r.Words = append(r.Words, Weight{g.clause.Verb, 0.4, "it reads"})
 	}
 	if q := g.clause.Question; q != "" && q != "whether" {
 		for _, w := range words {
-			if r.c.brings[w.Root] || r.c.tells[w.Root] {
+			if r.c.has(w.Root, ofResult) || r.c.has(w.Root, ofResultText) {
 				r.Score += 0.5
 				r.Words = append(r.Words, Weight{w.Text, 0.5, "its result has it"})
 				break
