@@ -104,7 +104,7 @@ var (
 )
 
 var (
-	personRoots = roots("person customer member patient guest name user borrower author writer owner recipient employee assignee driver teacher student client contact passenger attendee host guide friend player colleague doctor sender reader keeper tenant volunteer worker")
+	personRoots = roots("person customer member patient guest name user borrower author writer owner recipient employee assignee driver teacher student client contact passenger attendee host guide friend player colleague doctor sender reader keeper tenant composer singer director speaker leader artist painter manager coach trainer editor buyer seller visitor mechanic chef conductor pupil manufacturer supplier founder volunteer worker")
 	placeRoots  = roots("place city town station location address origin destination country street port village airport stop region area site")
 )
 

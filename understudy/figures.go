@@ -207,6 +207,12 @@ func (f *filler) figures(p *param, s *source) []cand {
 
 var quantities = roots("quantity count amount number pieces qty copies many total units places items")
 
+// counts says whether a parameter is a number of things: no result of something
+// else says how many are wanted.
+func (p *param) counts() bool {
+	return (p.kind == "integer" || p.kind == "number") && some(p.label, quantities)
+}
+
 // measures says how well a figure with a unit fits a parameter that names none.
 func measures(p *param, unit string) float64 {
 	of := map[string]string{"length": "m", "distance": "m", "height": "m", "depth": "m", "width": "m", "draught": "m", "weight": "g", "mass": "g", "volume": "l", "duration": "min", "time": "min", "price": "eur", "amount": "eur", "cost": "eur", "temperature": "c", "budget": "eur"}

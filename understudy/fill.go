@@ -57,6 +57,7 @@ type filled struct {
 	strong  int                 // parameters that were filled by what could be little else
 	weak    int                 // and by what might be
 	sure    int                 // of the strong ones, those that fit an allowed value, a pattern or an example
+	spent   map[string]bool     // names that a look-up has been made by since the request
 	seen    []stretch           // and those that serve one beside another
 	picks   map[*param]cand
 	first   *source
@@ -102,7 +103,7 @@ func (th *thought) fill(c *card, sources []*source, results []found) filled {
 		if !p.required {
 			continue
 		}
-		if v, where, ok := fromResults(p, results); ok && !some(p.label, quantities) {
+		if v, where, ok := fromResults(p, results); ok && !p.counts() {
 			f.out.args[p.name], f.out.from[p.name] = v, where
 			continue
 		}
@@ -115,6 +116,9 @@ func (th *thought) fill(c *card, sources []*source, results []found) filled {
 			continue
 		}
 		f.out.missing = append(f.out.missing, p)
+	}
+	if len(sources) > 0 {
+		f.leftName(sources[0])
 	}
 	f.variants()
 	f.optional(results)
@@ -130,7 +134,7 @@ func (th *thought) fill(c *card, sources []*source, results []found) filled {
 			f.out.weak++
 		}
 	}
-	f.out.used, f.out.picks = f.used, f.picks
+	f.out.used, f.out.picks, f.out.spent = f.used, f.picks, f.spent
 	if len(sources) > 0 {
 		f.out.first = sources[0]
 	}

@@ -77,7 +77,7 @@ func (th *thought) known(c *card, args map[string]any) bool {
 
 // bring gives a read that brings what a parameter needs.
 func (th *thought) bring(g *goal, p *param) (ledger.Ask, bool) {
-	if some(p.label, quantities) {
+	if p.counts() {
 		return ledger.Ask{}, false
 	}
 	if p.unit == "" && p.pattern == nil && p.role != aCode && p.role != aNoun && p.role != "" || p.enum != nil || p.kind == "array" {

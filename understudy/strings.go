@@ -1,6 +1,7 @@
 package understudy
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -139,6 +140,48 @@ func (f *filler) strings(p *param, s *source) []cand {
 		}
 	}
 	return out
+}
+
+// leftName gives a name that nothing takes to the one text that is still open,
+// where there is only one.
+func (f *filler) leftName(s *source) {
+	var open *param
+	for _, p := range f.c.params {
+		if _, ok := f.out.args[p.name]; ok || p.kind != "string" && p.kind != "" || p.enum != nil || p.pattern != nil || p.role != aNoun && p.role != aPerson && p.role != aPlace {
+			continue
+		}
+		if open != nil {
+			return
+		}
+		open = p
+	}
+	if open == nil {
+		return
+	}
+	for _, m := range s.mentions {
+		c := cand{score: 1, at: m.At, end: m.End, value: m.Text, words: m.Text, from: s, lead: m.Lead}
+		if m.Kind == reading.Name && s.inside(m.At) && !f.overlaps(s, c) && !f.spent[m.Text] && !f.passedOn(s, m.At) && m.Title == "" {
+			f.take(s, c)
+			f.picks[open], f.out.args[open.name], f.out.from[open.name] = c, m.Text, m.Text
+			f.out.missing = slices.DeleteFunc(f.out.missing, func(p *param) bool { return p == open })
+			return
+		}
+	}
+}
+
+// asksWhich gives a question where a name could be one of several things that
+// a tool takes, such as a composer or a title.
+func (th *thought) asksWhich(g *goal, b *Rating) (string, bool) {
+	var open []string
+	for _, p := range b.c.params {
+		if _, ok := b.fill.args[p.name]; !ok && !p.required && (p.kind == "string" || p.kind == "") && p.enum == nil && p.pattern == nil && (p.role == aNoun || p.role == aPerson || p.role == aPlace) {
+			open = append(open, "the "+spaced(p.name))
+		}
+	}
+	if len(open) < 2 || len(b.names) == 0 || th.request.kind == answering {
+		return "", false
+	}
+	return fmt.Sprintf("Is %s %s?", b.names[0], either(open)), true
 }
 
 func next(text, w string, at int) int {

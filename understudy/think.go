@@ -383,6 +383,9 @@ func (th *thought) advance(g *goal) step {
 		}
 		return step{wait: th.question(b.c, b.fill.missing, b.fill.half)}
 	}
+	if text, ok := th.asksWhich(g, b); ok && !th.wasCalled(b.c, nil) {
+		return step{wait: text}
+	}
 	var calls []ledger.Ask
 	for _, args := range append([]map[string]any{b.fill.args}, b.fill.more...) {
 		if th.claim(b.c, args) == nil {

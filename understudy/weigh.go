@@ -23,6 +23,7 @@ type Rating struct {
 	fill   filled
 	open   int      // words of the clause that nothing explains
 	strong int      // what was said first that could be nothing else
+	names  []string // names that nothing takes
 	left   []string // figures, days and codes that nothing takes
 	whole  bool     // it takes all that is said, where a tool of more words does not
 	met0   bool     // and none that anything explains
@@ -122,9 +123,13 @@ func (th *thought) weigh(g *goal) {
 		}
 	}
 	order()
-	if r := &g.ratings[0]; r.c.handoff == "" && (len(r.left) > 0 || r.open > 0 && len(r.fill.missing) > 0) {
+	if r := &g.ratings[0]; r.c.handoff == "" && (len(r.left) > 0 || (r.open > 0 || len(r.names) > 0) && len(r.fill.missing) > 0) {
+		least := 0.5
+		if len(r.names) > 0 && len(r.fill.missing) > 0 {
+			least = 0.25
+		}
 		for i := range g.ratings[1:] { // another takes all that is said, and lacks nothing
-			if o := &g.ratings[i+1]; o.c.handoff == "" && !o.asked && o.Score >= 0.5*r.Score && len(o.left) == 0 && o.open == 0 && len(o.fill.missing) == 0 && len(o.fill.from) > 0 && o.c.writes == r.c.writes {
+			if o := &g.ratings[i+1]; o.c.handoff == "" && !o.asked && o.Score >= least*r.Score && len(o.left) == 0 && len(o.names) == 0 && o.open == 0 && len(o.fill.missing) == 0 && len(o.fill.from) > 0 && o.c.writes == r.c.writes {
 				o.whole = true
 				r.cost("all that is said", r.Score-o.Score+0.1, "another tool takes it: "+o.Tool)
 				order()
@@ -503,6 +508,9 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	for _, m := range s.mentions {
 		if m.At >= g.clause.At && m.End <= g.clause.End && m.At < said && m.Kind != reading.Name && m.Kind != reading.Quote && free(m.At, m.End) && len(r.fill.half) == 0 {
 			r.left = append(r.left, m.Text)
+		}
+		if m.At >= g.clause.At && m.End <= g.clause.End && m.At < said && m.Kind == reading.Name && free(m.At, m.End) && !r.fill.spent[m.Text] {
+			r.names = append(r.names, m.Text)
 		}
 		if m.At >= g.clause.At && m.End <= g.clause.End && free(m.At, m.End) && m.Kind != reading.Quote && !(m.Kind == reading.Figure && g.condition) && !(m.Kind == reading.Moment && len(r.fill.half) > 0) {
 			r.cost(m.Text, 0.5, "nothing takes it")
