@@ -178,7 +178,7 @@ func (th *thought) asksWhich(g *goal, b *Rating) (string, bool) {
 			open = append(open, "the "+spaced(p.name))
 		}
 	}
-	if len(open) < 2 || len(b.names) == 0 || th.request.kind == answering {
+	if len(open) < 2 || len(b.names) == 0 || b.fill.spent[b.names[0]] || th.request.kind == answering {
 		return "", false
 	}
 	return fmt.Sprintf("Is %s %s?", b.names[0], either(open)), true

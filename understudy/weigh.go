@@ -23,6 +23,7 @@ type Rating struct {
 	fill   filled
 	open   int      // words of the clause that nothing explains
 	strong int      // what was said first that could be nothing else
+	lacked int      // required parameters that nothing was said for
 	names  []string // names that nothing takes
 	left   []string // figures, days and codes that nothing takes
 	whole  bool     // it takes all that is said, where a tool of more words does not
@@ -123,13 +124,13 @@ func (th *thought) weigh(g *goal) {
 		}
 	}
 	order()
-	if r := &g.ratings[0]; r.c.handoff == "" && (len(r.left) > 0 || (r.open > 0 || len(r.names) > 0) && len(r.fill.missing) > 0) {
-		least := 0.5
-		if len(r.names) > 0 && len(r.fill.missing) > 0 {
-			least = 0.25
+	if r := &g.ratings[0]; r.c.handoff == "" && (len(r.left) > 0 || (r.open > 0 || len(r.names) > 0) && r.lacked > 0) {
+		least, most := 0.4, 0
+		if len(r.names) > 0 && r.lacked > 0 {
+			least, most = 0.25, 1
 		}
 		for i := range g.ratings[1:] { // another takes all that is said, and lacks nothing
-			if o := &g.ratings[i+1]; o.c.handoff == "" && !o.asked && o.Score >= least*r.Score && len(o.left) == 0 && len(o.names) == 0 && o.open == 0 && len(o.fill.missing) == 0 && len(o.fill.from) > 0 && o.c.writes == r.c.writes {
+			if o := &g.ratings[i+1]; o.c.handoff == "" && !o.asked && o.Score >= least*r.Score && len(o.left) == 0 && len(o.names) == 0 && o.open <= most && o.lacked == 0 && len(o.fill.from) > 0 && o.c.writes == r.c.writes {
 				o.whole = true
 				r.cost("all that is said", r.Score-o.Score+0.1, "another tool takes it: "+o.Tool)
 				order()
@@ -200,13 +201,13 @@ func (r *Rating) enough(next float64) bool {
 		return false // only the question word speaks for it, or a question would change something
 	case r.Score >= enough, r.whole && r.Score >= enoughToAsk:
 		return true
-	case r.fill.sure > 0 && r.open == 0 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
+	case r.fill.sure > 0 && r.open == 0 && r.lacked == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.6 // a code that only this tool takes
-	case r.strong > 1 && r.open == 0 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
+	case r.strong > 1 && r.open == 0 && r.lacked == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.6 // it takes all that is mentioned
-	case r.fill.sure > 1 && r.open <= 1 && len(r.fill.missing) == 0 && !r.c.writes && next < r.Score*0.7:
+	case r.fill.sure > 1 && r.open <= 1 && r.lacked == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.5 // all that it takes is said, in its own terms
-	case len(r.fill.missing) > 0:
+	case r.lacked > 0:
 		return r.Score >= enoughToAsk && r.open == 0
 	case r.open == 0 && next < r.Score*0.7:
 		return r.Score >= enoughToAsk && (!r.c.writes || r.Score >= 1.2)
@@ -441,18 +442,20 @@ func (c *card) stands(root string) string {
 
 // look fills a tool's arguments and weighs what fits and what does not.
 func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
-	r.fill = th.fill(r.c, g.base, th.usable(g))
-	r.strong = r.fill.strong
-	if len(g.sources) > len(g.base) { // the choice is by the first words, the values by the newest too
-		defer func() {
-			r.fill = th.fill(r.c, g.sources, th.usable(g))
-			r.Args, r.Lacks = show(r.fill.args), nil
-			for _, p := range r.fill.missing {
-				r.Lacks = append(r.Lacks, p.name)
-			}
-		}()
-	}
-	r.Args = show(r.fill.args)
+	// the choice is by the first words and what was known then, so that it stays
+	// the same while results come in; the values are by all there is
+	r.fill = th.fill(r.c, g.base, slices.DeleteFunc(th.usable(g), func(f found) bool { return !f.old }))
+	r.strong, r.lacked = r.fill.strong, len(r.fill.missing)
+	defer func() {
+		if len(th.calls) == 0 && len(g.sources) == len(g.base) {
+			return // nothing has come since
+		}
+		r.fill = th.fill(r.c, g.sources, th.usable(g))
+		r.Args, r.Lacks = show(r.fill.args), nil
+		for _, p := range r.fill.missing {
+			r.Lacks = append(r.Lacks, p.name)
+		}
+	}()
 	for _, p := range r.fill.missing {
 		r.Lacks = append(r.Lacks, p.name)
 	}
@@ -509,7 +512,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 		if m.At >= g.clause.At && m.End <= g.clause.End && m.At < said && m.Kind != reading.Name && m.Kind != reading.Quote && free(m.At, m.End) && len(r.fill.half) == 0 {
 			r.left = append(r.left, m.Text)
 		}
-		if m.At >= g.clause.At && m.End <= g.clause.End && m.At < said && m.Kind == reading.Name && free(m.At, m.End) && !r.fill.spent[m.Text] {
+		if m.At >= g.clause.At && m.End <= g.clause.End && m.At < said && m.Kind == reading.Name && free(m.At, m.End) {
 			r.names = append(r.names, m.Text)
 		}
 		if m.At >= g.clause.At && m.End <= g.clause.End && free(m.At, m.End) && m.Kind != reading.Quote && !(m.Kind == reading.Figure && g.condition) && !(m.Kind == reading.Moment && len(r.fill.half) > 0) {
