@@ -447,10 +447,9 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	r.fill = th.fill(r.c, g.base, slices.DeleteFunc(th.usable(g), func(f found) bool { return !f.old }))
 	r.strong, r.lacked = r.fill.strong, len(r.fill.missing)
 	defer func() {
-		if len(th.calls) == 0 && len(g.sources) == len(g.base) {
-			return // nothing has come since
+		if len(th.calls) > 0 || len(g.sources) > len(g.base) { // something has come since
+			r.fill = th.fill(r.c, g.sources, th.usable(g))
 		}
-		r.fill = th.fill(r.c, g.sources, th.usable(g))
 		r.Args, r.Lacks = show(r.fill.args), nil
 		for _, p := range r.fill.missing {
 			r.Lacks = append(r.Lacks, p.name)
