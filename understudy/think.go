@@ -530,20 +530,10 @@ func (th *thought) lost() (string, []ledger.Ask) {
 	if len(th.cards) == 0 {
 		return "I have no tools for that, and I only know what tools tell me.", nil
 	}
-	var only *card // the one who handed it over
-	for _, c := range th.cards {
-		if c.handoff != "" {
-			if only != nil {
-				only = nil
-				break
-			}
-			only = c
-		}
-	}
 	if len(th.passed) > 0 { // it was handed to the wrong one: another may know
 		for _, g := range th.goals {
 			for _, r := range g.ratings {
-				if r.c.handoff != "" && !th.passed[r.Tool] && (r.Score > 0.3 || only == r.c || len(g.own().mentions) > 0) {
+				if r.c.handoff != "" && !th.passed[r.Tool] && (r.Score > 0.3 || len(g.own().mentions) > 0) {
 					th.because("No tool here speaks to it; %s has not been asked yet.", r.c.handoff)
 					return "", []ledger.Ask{th.handoff(r.c)}
 				}

@@ -23,17 +23,18 @@ type thought struct {
 	person  string            // who speaks, where the instructions say so
 	facts   map[string]string // that the instructions state
 
-	said    string // what the person said last
-	from    int    // where that is
-	manners reading.Manners
-	request request
-	goals   []*goal
-	calls   []*asked        // made since it was said, in order
-	earlier []*asked        // and before it
-	passed  map[string]bool // handoffs made since
-	results map[string]map[string]any
-	notes   []string // what is to be said beside the results
-	reasons []string // why, in words
+	said     string // what the person said last
+	from     int    // where that is
+	manners  reading.Manners
+	resolved map[int]request // what each message of the person wants, as far as it was looked at
+	request  request
+	goals    []*goal
+	calls    []*asked        // made since it was said, in order
+	earlier  []*asked        // and before it
+	passed   map[string]bool // handoffs made since
+	results  map[string]map[string]any
+	notes    []string // what is to be said beside the results
+	reasons  []string // why, in words
 }
 
 // request is what the person wants: the text that has the goals, and the texts
@@ -60,7 +61,7 @@ func newThought(r prompt.Request, m *memory) *thought {
 	if m == nil {
 		m = newMemory(nil)
 	}
-	th := &thought{r: r, cards: m.of(r.Tools), by: map[string]*card{}, letters: map[string]bool{}, now: reading.Now(r.System), facts: factsOf(r.System), results: m.results, passed: map[string]bool{}}
+	th := &thought{r: r, cards: m.of(r.Tools), by: map[string]*card{}, letters: map[string]bool{}, resolved: map[int]request{}, now: reading.Now(r.System), facts: factsOf(r.System), results: m.results, passed: map[string]bool{}}
 	if m := speaksRE.FindStringSubmatch(r.System); m != nil && m[1] != "local" {
 		th.person = m[1]
 	}
@@ -98,7 +99,7 @@ func newThought(r prompt.Request, m *memory) *thought {
 	if len(th.said) <= longestMessage {
 		th.manners = reading.ReadManners(th.said)
 	}
-	th.request = th.resolve(th.from, 0)
+	th.request = th.resolve(th.from)
 	return th
 }
 
@@ -153,10 +154,20 @@ func (th *thought) before(i int) (user int, answer string) {
 
 // resolve finds what the person wants with a message, from those before it
 // where it answers, amends or points back.
-func (th *thought) resolve(i, depth int) request {
+func (th *thought) resolve(i int) request {
 	if i < 0 {
 		return request{kind: fresh}
 	}
+	q, ok := th.resolved[i]
+	if !ok {
+		q = th.relate(i)
+		q.texts = q.texts[:min(len(q.texts), mostTexts)]
+		th.resolved[i] = q
+	}
+	return q
+}
+
+func (th *thought) relate(i int) request {
 	text := th.r.Messages[i].Text
 	if len(text) > longestMessage {
 		text = strings.ToValidUTF8(text[:longestMessage], "")
@@ -165,44 +176,56 @@ func (th *thought) resolve(i, depth int) request {
 	if m.Rest != "" && (m.Greets || m.Thanks) {
 		text = m.Rest
 	}
-	alone := request{goals: text, texts: []string{text}, kind: fresh}
 	prev, answer := th.before(i)
-	if prev < 0 || depth > 8 {
-		return alone
+	if prev < 0 {
+		return request{goals: text, texts: []string{text}, kind: fresh}
+	}
+	more := func(kind relation) request {
+		out := th.resolve(prev)
+		out.kind, out.confirmed, out.adds = kind, false, false
+		out.texts = append([]string{text}, out.texts...)
+		return out
 	}
 	asked := strings.HasSuffix(strings.TrimSpace(answer), "?")
 	own, strength := th.strongest(text)
 	switch {
 	case asked && (m.Yes || m.No):
-		out := th.resolve(prev, depth+1)
-		out.kind, out.confirmed = answering, m.Yes
-		out.texts = append([]string{text}, out.texts...)
+		out := more(answering)
+		out.confirmed = m.Yes
 		return out
 	case asked && !m.Amends && !m.Ables && (!standsAlone(text) && strength < 4 || own == nil && !questions(text)):
-		out := th.resolve(prev, depth+1)
-		out.kind = answering
-		out.texts = append([]string{text}, out.texts...)
-		return out
-	case (m.Amends || m.Adds || len(strings.Fields(text)) <= 3) && (own == nil || !standsAlone(text)) && len(reading.Words(text))+len(reading.Mentions(text, th.now)) > 0 && !m.Ables && m.Rest != "" && !th.turns(prev, depth, text) && (th.alters(prev, depth, text) || th.outline(m)):
-		out := th.resolve(prev, depth+1)
-		if out.goals == "" || th.r.Messages[prev].Text == "" {
-			return alone
-		}
-		out.kind, out.confirmed, out.adds = amending, false, m.Adds && !m.Amends
-		out.texts = append([]string{text}, out.texts...)
+		return more(answering)
+	case (own == nil || !standsAlone(text)) && th.changes(prev, text, m):
+		out := more(amending)
+		out.adds = m.Adds && !m.Amends
 		return out
 	case reading.RefersBack(text) || m.Adds:
-		out := th.resolve(prev, depth+1)
-		return request{goals: text, texts: append([]string{text}, out.texts...), kind: referring}
+		out := more(referring)
+		out.goals = text
+		return out
 	}
-	return alone
+	return request{goals: text, texts: []string{text}, kind: fresh}
+}
+
+// changes says whether a message is the request before it with a change: a
+// correction, one thing more, or a few words that could stand in its place.
+func (th *thought) changes(prev int, text string, m reading.Manners) bool {
+	switch {
+	case m.Ables || m.Rest == "" || len(reading.Words(text)) == 0 && len(reading.Mentions(text, th.now)) == 0:
+		return false
+	case th.resolve(prev).goals == "" || th.turns(prev, text):
+		return false
+	case m.Amends || m.Adds:
+		return true
+	}
+	return len(strings.Fields(text)) <= 3 && th.alters(prev, text)
 }
 
 // turns says whether a short message speaks of something else than what the
 // one before it was about: "and the dues?" after a reservation.
-func (th *thought) turns(prev, depth int, text string) bool {
+func (th *thought) turns(prev int, text string) bool {
 	var before *card
-	for _, g := range th.goalsOf(th.resolve(prev, depth+1)) {
+	for _, g := range th.goalsOf(th.resolve(prev)) {
 		th.weigh(g)
 		if b := g.best(); b != nil {
 			before = b.c
@@ -227,17 +250,13 @@ func (th *thought) turns(prev, depth int, text string) bool {
 	return false
 }
 
-// outline says whether a message is only meaningful with the one before it.
-func (th *thought) outline(m reading.Manners) bool { return m.Amends || m.Adds }
-
 // alters says whether a short message holds something that could stand in
 // place of what was said before.
-func (th *thought) alters(prev, depth int, text string) bool {
+func (th *thought) alters(prev int, text string) bool {
 	if len(reading.Mentions(text, th.now)) > 0 {
 		return true
 	}
-	q := th.resolve(prev, depth+1)
-	for _, g := range th.goalsOf(q) {
+	for _, g := range th.goalsOf(th.resolve(prev)) {
 		th.weigh(g)
 		if b := g.best(); b != nil && b.c.handoff == "" {
 			s := &source{text: text, all: true, hungry: true}
@@ -291,6 +310,7 @@ func (th *thought) strongest(text string) (*card, float64) {
 const (
 	longestMessage = 8 << 10
 	mostMentions   = 100
+	mostTexts      = 8 // of a request that is answered and amended over several messages
 )
 
 // goalsOf reads the clauses of a request, each with the texts that its
