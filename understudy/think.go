@@ -241,6 +241,9 @@ func (th *thought) work() (string, []ledger.Ask) {
 			}
 		}
 	}
+	if pass == nil && wait == "" && len(th.cards) == 1 && th.cards[0].handoff != "" && len(th.passed) == 0 && len(unmet) > 0 {
+		pass = th.cards[0] // who can do nothing but pass on passes on
+	}
 	if pass == nil && wait == "" && len(th.calls) == 0 && len(unmet) > 0 {
 		if text, ok := th.guess(unmet[0]); ok {
 			wait = text

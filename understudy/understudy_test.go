@@ -195,3 +195,21 @@ func TestTheEndpointAndItsKnobs(t *testing.T) {
 	_, body, _ = post("k", "house", false)
 	assert.Contains(t, body, `"arguments":"{\"berth\":\"C4\","`)
 }
+
+func TestWhoCanOnlyPassOnPassesOn(t *testing.T) {
+	router := []project.Contract{tool("pass_to_stores", "Hand the conversation over to stores: Lends tools of a workshop.", `{"type":"object","properties":{"because":{"type":"string"}}}`)}
+	say := func(text string) prompt.Reply {
+		return understudy.Part{}.Answer(prompt.Request{System: system, Tools: router, Messages: []ledger.Message{user(text)}})
+	}
+	assert.Equal(t, "pass_to_stores", say("give me the drill and the saw until Friday").Calls[0].Tool)
+	assert.Empty(t, say("what can you do?").Calls)
+	assert.Empty(t, say("thanks!").Calls)
+}
+
+func TestAConversationOfManyShortMessagesIsRead(t *testing.T) {
+	msgs := []ledger.Message{user("When can I come in over the bar on Friday, drawing 3 m?")}
+	for range 60 { // each is the one before it with a change
+		msgs = append(msgs, ledger.Message{Role: ledger.Assistant, Text: "There are 2 windows."}, user("and on Sunday?"))
+	}
+	assert.Equal(t, []string{`tide_windows {"day":"2026-05-10","draught_m":3}`}, calls(ask(msgs...)))
+}
