@@ -23,6 +23,7 @@ type Rating struct {
 	fill   filled
 	open   int      // words of the clause that nothing explains
 	strong int      // what was said first that could be nothing else
+	sure   int      // of that, what fits an allowed value, a pattern or an example
 	lacked int      // required parameters that nothing was said for
 	names  []string // names that nothing takes
 	left   []string // figures, days and codes that nothing takes
@@ -108,10 +109,7 @@ func (th *thought) weigh(g *goal) {
 		r.words(g, words, marks)
 		g.ratings = append(g.ratings, r)
 	}
-	order := func() {
-		sort.SliceStable(g.ratings, func(i, j int) bool { return g.ratings[i].Score > g.ratings[j].Score+1e-9 })
-	}
-	order()
+	g.order()
 	unsaid := !slices.ContainsFunc(words, func(w reading.Word) bool { return reading.Unit(w.Low) == "" })
 	for i := range g.ratings {
 		r := &g.ratings[i]
@@ -123,21 +121,42 @@ func (th *thought) weigh(g *goal) {
 			r.Score *= 0.5
 		}
 	}
-	order()
-	if r := &g.ratings[0]; r.c.handoff == "" && (len(r.left) > 0 || (r.open > 0 || len(r.names) > 0) && r.lacked > 0) {
-		least, most := 0.4, 0
-		if len(r.names) > 0 && r.lacked > 0 {
-			least, most = 0.25, 1
-		}
-		for i := range g.ratings[1:] { // another takes all that is said, and lacks nothing
-			if o := &g.ratings[i+1]; o.c.handoff == "" && !o.asked && o.Score >= least*r.Score && len(o.left) == 0 && len(o.names) == 0 && o.open <= most && o.lacked == 0 && len(o.fill.from) > 0 && o.c.writes == r.c.writes {
-				o.whole = true
-				r.cost("all that is said", r.Score-o.Score+0.1, "another tool takes it: "+o.Tool)
-				order()
-				break
-			}
+	g.order()
+	g.yield()
+	g.judge()
+	g.ownFirst()
+}
+
+// order puts the best rating first; of two alike, the tool that comes first.
+func (g *goal) order() {
+	sort.SliceStable(g.ratings, func(i, j int) bool { return g.ratings[i].Score > g.ratings[j].Score+1e-9 })
+}
+
+// yield puts a tool that takes all that is said, and lacks nothing, before the
+// best one where that leaves something out.
+func (g *goal) yield() {
+	r := &g.ratings[0]
+	unnamed := len(r.names) > 0 && r.lacked > 0
+	if r.c.handoff != "" || len(r.left) == 0 && !unnamed && (r.open == 0 || r.lacked == 0) {
+		return
+	}
+	least, most := 0.4, 0
+	if unnamed {
+		least, most = 0.25, 1
+	}
+	for i := range g.ratings[1:] {
+		o := &g.ratings[i+1]
+		if o.c.handoff == "" && !o.asked && o.c.writes == r.c.writes && o.Score >= least*r.Score && len(o.left) == 0 && len(o.names) == 0 && o.open <= most && o.lacked == 0 && len(o.fill.from) > 0 {
+			o.whole = true
+			r.cost("all that is said", r.Score-o.Score+0.1, "another tool takes it: "+o.Tool)
+			g.order()
+			return
 		}
 	}
+}
+
+// judge says of each rating whether it is enough to act on.
+func (g *goal) judge() {
 	reads := g.clause.Mood == reading.Asking || readVerbs[g.clause.Verb] // beside a read, a write is no rival then
 	var all, own rivals
 	for i := range g.ratings {
@@ -156,14 +175,18 @@ func (th *thought) weigh(g *goal) {
 			r.Enough = r.enough(all.beside(r))
 		}
 	}
-	// an own tool that has all it needs goes before handing over
-	if len(g.ratings) > 0 && g.ratings[0].c.handoff != "" {
-		for i := range g.ratings {
-			if r := g.ratings[i]; r.Enough && r.c.handoff == "" && g.ratings[0].Score < r.Score*1.25+0.2 && (len(r.fill.missing) == 0 || g.ratings[0].Score < r.Score+0.2) {
-				g.ratings = slices.Delete(g.ratings, i, i+1)
-				g.ratings = slices.Insert(g.ratings, 0, r)
-				break
-			}
+}
+
+// ownFirst puts an own tool that has all it needs before handing over.
+func (g *goal) ownFirst() {
+	pass := g.ratings[0]
+	if pass.c.handoff == "" {
+		return
+	}
+	for i, r := range g.ratings {
+		if r.Enough && r.c.handoff == "" && pass.Score < r.Score*1.25+0.2 && (r.lacked == 0 || pass.Score < r.Score+0.2) {
+			g.ratings = slices.Insert(slices.Delete(g.ratings, i, i+1), 0, r)
+			return
 		}
 	}
 }
@@ -201,11 +224,11 @@ func (r *Rating) enough(next float64) bool {
 		return false // only the question word speaks for it, or a question would change something
 	case r.Score >= enough, r.whole && r.Score >= enoughToAsk:
 		return true
-	case r.fill.sure > 0 && r.open == 0 && r.lacked == 0 && !r.c.writes && next < r.Score*0.7:
+	case r.sure > 0 && r.open == 0 && r.lacked == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.6 // a code that only this tool takes
 	case r.strong > 1 && r.open == 0 && r.lacked == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.6 // it takes all that is mentioned
-	case r.fill.sure > 1 && r.open <= 1 && r.lacked == 0 && !r.c.writes && next < r.Score*0.7:
+	case r.sure > 1 && r.open <= 1 && r.lacked == 0 && !r.c.writes && next < r.Score*0.7:
 		return r.Score >= 0.5 // all that it takes is said, in its own terms
 	case r.lacked > 0:
 		return r.Score >= enoughToAsk && r.open == 0
@@ -445,7 +468,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	// the choice is by the first words and what was known then, so that it stays
 	// the same while results come in; the values are by all there is
 	r.fill = th.fill(r.c, g.base, slices.DeleteFunc(th.usable(g), func(f found) bool { return !f.old }))
-	r.strong, r.lacked = r.fill.strong, len(r.fill.missing)
+	r.strong, r.sure, r.lacked = r.fill.strong, r.fill.sure, len(r.fill.missing)
 	defer func() {
 		if len(th.calls) > 0 || len(g.sources) > len(g.base) { // something has come since
 			r.fill = th.fill(r.c, g.sources, th.usable(g))
