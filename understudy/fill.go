@@ -210,8 +210,35 @@ func (f *filler) assign(s *source) {
 		}
 	}
 	f.open[s] = all
+	f.needFirst(s, all)
 	// one year alone is the first and the last
 	f.oneYear(s)
+}
+
+// needFirst gives a value that an optional parameter has taken to a required
+// one that is still open and could have it too.
+func (f *filler) needFirst(s *source, all map[*param][]cand) {
+	for _, p := range f.c.params {
+		if _, ok := f.out.args[p.name]; ok || !p.required || p.kind == "array" {
+			continue
+		}
+		for _, c := range all[p] {
+			for _, q := range f.c.params {
+				if pick, ok := f.picks[q]; !ok || q.required || pick.from != s || pick.shares || pick.at != c.at || pick.end != c.end || q.pattern != nil || c.score < 3 {
+					continue
+				}
+				delete(f.picks, q)
+				delete(f.out.args, q.name)
+				delete(f.out.from, q.name)
+				c.from = s
+				f.picks[p], f.out.args[p.name], f.out.from[p.name] = c, c.value, c.words
+				break
+			}
+			if _, ok := f.out.args[p.name]; ok {
+				break
+			}
+		}
+	}
 }
 
 func (f *filler) overlaps(s *source, c cand) bool {

@@ -486,6 +486,9 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 		r.Words = append(r.Words, Weight{"its arguments", round(fit), "what is said fits them"})
 	}
 	for _, p := range r.c.params { // the words beside a value name its parameter
+		if strings.HasPrefix(g.clause.Question, "who") && p.role == aPerson {
+			continue // who owns it asks for the owner, and does not name one
+		}
 		if pick, ok := r.fill.picks[p]; ok && r.fill.first == g.own() {
 			for _, w := range words {
 				if (p.label[w.Root] || p.about[w.Root]) && (w.At < pick.at || w.At >= pick.end) {
