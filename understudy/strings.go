@@ -68,6 +68,10 @@ func (f *filler) strings(p *param, s *source) []cand {
 				}
 			case aNoun:
 				score = 1.5
+			case aPlace:
+				if score = 2; m.Left != "" && p.about[m.Left] { // court S1
+					score, text = 3, strings.TrimSpace(s.text[strings.LastIndex(strings.TrimRight(s.text[:m.At], " "), " ")+1:m.End])
+				}
 			default:
 			}
 		case reading.Figure:
