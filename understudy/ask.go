@@ -2,25 +2,25 @@ package understudy
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 
 	"stonebaton/core/expr"
 	"stonebaton/core/reading"
 )
 
-func list(names []string) string {
-	if len(names) < 2 {
-		return strings.Join(names, "")
-	}
-	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
-}
+func list(names []string) string { return enumerated(names, "and") }
 
-func either(names []string) string {
+func either(names []string) string { return enumerated(names, "or") }
+
+// enumerated joins names as one says them: a, b and c.
+func enumerated(names []string, last string) string {
 	if len(names) < 2 {
 		return strings.Join(names, "")
 	}
-	return strings.Join(names[:len(names)-1], ", ") + " or " + names[len(names)-1]
+	return strings.Join(names[:len(names)-1], ", ") + " " + last + " " + names[len(names)-1]
 }
 
 func lowerFirst(s string) string {
@@ -250,7 +250,7 @@ func (th *thought) greeting() string {
 // alreadyDone asks whether a write is to be made once more, with a change.
 func (th *thought) alreadyDone(c *card, old *asked, args map[string]any) string {
 	var diff []string
-	for _, k := range sortedKeys(args) {
+	for _, k := range slices.Sorted(maps.Keys(args)) {
 		if show(args[k]) != show(old.args[k]) {
 			diff = append(diff, plainValue(args[k]))
 		}
@@ -264,7 +264,7 @@ func (th *thought) alreadyDone(c *card, old *asked, args map[string]any) string 
 
 func argWords(args map[string]any) []string {
 	var out []string
-	for _, k := range sortedKeys(args) {
+	for _, k := range slices.Sorted(maps.Keys(args)) {
 		out = append(out, spaced(k)+" "+plainValue(args[k]))
 	}
 	return out

@@ -2,7 +2,9 @@ package understudy
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -44,7 +46,7 @@ func judgeCondition(cond string, r *found) (holds, sure bool) {
 		}
 		return false, false
 	case map[string]any:
-		for _, k := range sortedKeys(x) {
+		for _, k := range slices.Sorted(maps.Keys(x)) {
 			label := rootSet(spaced(k))
 			met := false
 			for _, w := range words {
@@ -75,7 +77,7 @@ func judgeCondition(cond string, r *found) (holds, sure bool) {
 				}
 			}
 		}
-		for _, k := range sortedKeys(x) { // a state in words: if it is ready
+		for _, k := range slices.Sorted(maps.Keys(x)) { // a state in words: if it is ready
 			if v, ok := x[k].(string); ok {
 				for _, w := range words {
 					if !reading.Stop(w.Low) && reading.Root(v) == w.Root {
@@ -117,7 +119,7 @@ func numberFor(words []reading.Word, v any) (float64, bool) {
 		return 0, false
 	}
 	only, n := 0.0, 0
-	for _, k := range sortedKeys(m) {
+	for _, k := range slices.Sorted(maps.Keys(m)) {
 		f, isNumber := m[k].(float64)
 		if !isNumber {
 			continue

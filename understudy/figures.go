@@ -106,7 +106,7 @@ func (f *filler) figures(p *param, s *source) []cand {
 		}
 		if m.Kind == reading.Code && p.pattern == nil && strings.Trim(m.Text, "0123456789") == "" { // #411
 			if v, err := strconv.ParseFloat(m.Text, 64); err == nil {
-				out = append(out, cand{score: 2.5 + p.cue(m), at: m.At, end: m.End, value: whole(p, v), words: m.Text})
+				out = append(out, cand{score: 2.5 + p.cue(m), at: m.At, end: m.End, value: exactly(p, m.Text, v), words: m.Text})
 			}
 			continue
 		}
@@ -188,7 +188,7 @@ func (f *filler) figures(p *param, s *source) []cand {
 		if s.hungry && len(f.openRequired()) > 0 && p.required {
 			score += 1
 		}
-		out = append(out, cand{score: score, at: m.At, end: end, value: whole(p, v), words: m.Text})
+		out = append(out, cand{score: score, at: m.At, end: end, value: exactly(p, m.Text, v), words: m.Text})
 	}
 	// numbers in one list are for one thing
 	level := func(i, j int) {
@@ -232,6 +232,14 @@ func measures(p *param, unit string) float64 {
 		return 2.5
 	}
 	return 0
+}
+
+// exactly gives a number that is said in figures with every digit of it.
+func exactly(p *param, text string, v float64) any {
+	if n, err := strconv.ParseInt(text, 10, 64); err == nil && p.kind == "integer" {
+		return n
+	}
+	return whole(p, v)
 }
 
 func whole(p *param, v float64) any {

@@ -1,10 +1,10 @@
 package understudy
 
 import (
+	"maps"
 	"math"
 	"regexp"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -105,6 +105,8 @@ func fits(p *param, v any) bool {
 		return (p.kind == "string" || p.kind == "") && (p.pattern == nil || p.pattern.MatchString(x))
 	case float64:
 		return p.kind == "number" || p.kind == "integer" && x == math.Trunc(x)
+	case int64: // one that a float64 does not hold
+		return p.kind == "number" || p.kind == "integer"
 	case bool:
 		return p.kind == "boolean"
 	case []any:
@@ -120,7 +122,7 @@ func field(v any, name string) (any, bool) {
 		if e, ok := x[name]; ok {
 			return e, true
 		}
-		for _, k := range sortedKeys(x) {
+		for _, k := range slices.Sorted(maps.Keys(x)) {
 			if e, ok := field(x[k], name); ok {
 				return e, true
 			}
@@ -136,12 +138,12 @@ func field(v any, name string) (any, bool) {
 func fieldLike(v any, p *param) (any, bool) {
 	switch x := v.(type) {
 	case map[string]any:
-		for _, k := range sortedKeys(x) {
+		for _, k := range slices.Sorted(maps.Keys(x)) {
 			if len(p.label) > 0 && sameSet(rootSet(spaced(k)), p.label) {
 				return x[k], true
 			}
 		}
-		for _, k := range sortedKeys(x) {
+		for _, k := range slices.Sorted(maps.Keys(x)) {
 			if e, ok := fieldLike(x[k], p); ok {
 				return e, true
 			}
@@ -164,15 +166,6 @@ func sameSet(a, b map[string]bool) bool {
 		}
 	}
 	return true
-}
-
-func sortedKeys(m map[string]any) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
 }
 
 // fromFacts finds a value that the instructions state, as "length_m: 46".

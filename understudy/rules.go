@@ -1,6 +1,7 @@
 package understudy
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -27,7 +28,7 @@ func (th *thought) first(g *goal, target *card) (ledger.Ask, bool) {
 		}) || target != nil && th.wasCalled(target, nil) {
 			continue
 		}
-		if th.wasCalled(c, nil) || th.known(c, f.args) {
+		if th.wasCalled(c, nil) || th.known(c, f.args) || th.request.kind == referring && th.doneBefore(c) != nil {
 			continue
 		}
 		th.because("The instructions want %s first: %q.", c.Name, strings.TrimRight(strings.TrimSpace(m[0]), "."))
@@ -130,7 +131,7 @@ func (th *thought) repair(a *asked) (ledger.Ask, bool) {
 		return ledger.Ask{}, false
 	}
 	right := m[1] + m[2]
-	for _, k := range sortedKeys(a.args) {
+	for _, k := range slices.Sorted(maps.Keys(a.args)) {
 		if s, ok := a.args[k].(string); ok && s != right && near.Hint(s, []string{right}) != "" {
 			args := map[string]any{}
 			for k2, v := range a.args {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"slices"
 
 	"stonebaton/core/ledger"
@@ -32,7 +33,7 @@ func (p Part) slip(r prompt.Request, calls []ledger.Ask) string {
 func wrong(c *ledger.Ask, n int) string {
 	var args map[string]any
 	_ = json.Unmarshal([]byte(c.Args), &args) // it was made from a map
-	keys := slices.DeleteFunc(sortedKeys(args), func(k string) bool { return k == project.Because })
+	keys := slices.DeleteFunc(slices.Sorted(maps.Keys(args)), func(k string) bool { return k == project.Because })
 	if n < 0 {
 		n = -n
 	}

@@ -451,7 +451,7 @@ func (th *thought) borrowed(b *Rating) string {
 	return "I take " + list(out) + " from what was said before."
 }
 
-// doneBefore finds a write that was carried out for an earlier message.
+// doneBefore finds a call that was carried out for an earlier message.
 func (th *thought) doneBefore(c *card) *asked {
 	for i := len(th.earlier) - 1; i >= 0; i-- {
 		if a := th.earlier[i]; a.tool == c.Name && a.result != nil && !a.result.bad {

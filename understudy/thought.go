@@ -1,7 +1,7 @@
 package understudy
 
 import (
-	"encoding/json"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -11,6 +11,7 @@ import (
 	"stonebaton/core/project"
 	"stonebaton/core/prompt"
 	"stonebaton/core/reading"
+	"stonebaton/core/value"
 )
 
 // thought is one look at a request.
@@ -115,7 +116,9 @@ func (th *thought) made(from, to int) []*asked {
 				continue
 			}
 			a := &asked{tool: c.Tool, args: map[string]any{}, own: th.by[c.Tool] != nil}
-			_ = json.Unmarshal([]byte(c.Args), &a.args) // arguments that cannot be read are none
+			if args, err := value.ReadObject([]byte(c.Args)); err == nil { // arguments that cannot be read are none
+				a.args = args
+			}
 			delete(a.args, project.Because)
 			by[c.ID] = a
 			out = append(out, a)
@@ -384,11 +387,13 @@ func others(clauses []reading.Clause, i, end int) [][2]int {
 // brought since the request, and older ones where the request points back or
 // names what they are about.
 func (th *thought) usable(g *goal) []found {
-	var out []found
+	var out, meant []found
 	add := func(r found) {
 		if rows, ok := r.value.([]any); ok {
 			if k, ok := reading.Ordinal(th.said, len(rows)); ok {
 				r.value = rows[k]
+				meant = append(meant, r) // it goes before what has only been looked at
+				return
 			}
 		}
 		out = append(out, r)
@@ -414,7 +419,7 @@ func (th *thought) usable(g *goal) []found {
 			add(*r)
 		}
 	}
-	return out
+	return append(meant, out...)
 }
 
 // spent lists the names by which another tool has looked something up since
@@ -438,7 +443,7 @@ func (th *thought) spent(c *card) map[string]bool {
 func named(v any, low string) bool {
 	switch x := v.(type) {
 	case map[string]any:
-		for _, k := range sortedKeys(x) {
+		for _, k := range slices.Sorted(maps.Keys(x)) {
 			if named(x[k], low) {
 				return true
 			}

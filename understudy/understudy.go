@@ -8,6 +8,7 @@ import (
 	"stonebaton/core/ledger"
 	"stonebaton/core/project"
 	"stonebaton/core/prompt"
+	"stonebaton/core/value"
 )
 
 // Part is what an understudy has to play.
@@ -87,9 +88,10 @@ type found struct {
 	old   bool // it came before the request
 }
 
+// readValue gives a record or a list; other results are words.
 func readValue(text string) any {
-	var v any
-	if json.Unmarshal([]byte(text), &v) != nil {
+	v, err := value.Read([]byte(text))
+	if err != nil {
 		return nil
 	}
 	switch v.(type) {

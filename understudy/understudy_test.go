@@ -213,3 +213,32 @@ func TestAConversationOfManyShortMessagesIsRead(t *testing.T) {
 	}
 	assert.Equal(t, []string{`tide_windows {"day":"2026-05-10","draught_m":3}`}, calls(ask(msgs...)))
 }
+
+func TestLongNumbersStayExact(t *testing.T) {
+	crates := []project.Contract{
+		tool("find_crate", "Find a crate by its label; gives its number.", `{"type":"object","required":["label"],"properties":{"label":{"type":"string","description":"Its label."}}}`),
+		tool("open_crate", "Open a crate by its number.", `{"type":"object","required":["crate"],"properties":{"crate":{"type":"integer","description":"Number of the crate."}}}`),
+	}
+	say := func(msgs ...ledger.Message) []string {
+		return calls(understudy.Part{}.Answer(prompt.Request{System: system, Tools: crates, Messages: msgs}))
+	}
+	assert.Equal(t, []string{`open_crate {"crate":9007199254740993}`}, say(user("open crate 9007199254740993")))
+	found := after(`find the crate "blue"`, "find_crate", `{"label":"blue"}`, `{"crate":9007199254740993}`)
+	assert.Equal(t, []string{`open_crate {"crate":9007199254740993}`}, say(append(found, ledger.Message{Role: ledger.Assistant, Text: "The crate is 9007199254740993."}, user("open it"))...))
+}
+
+func TestWhatWasJustLookedUpIsNotLookedUpAgain(t *testing.T) {
+	berths := append([]project.Contract{tool("berth_facts", "Tell what is known of one berth by its code; gives basin, length and depth.", `{"type":"object","required":["berth"],"properties":{"berth":{"type":"string","pattern":"^[A-F][0-9]{1,2}$","description":"Berth code."}}}`)}, tools...)
+	args := `{"arrives":"2026-05-08T12:00:00+01:00","leaves":"2026-05-10T12:00:00+01:00","length_m":9}`
+	msgs := append(after("Find free berths for 9 m from Friday noon, two nights", "find_berth", args, `[{"berth":"A3","depth_m":3.1},{"berth":"A2","depth_m":3}]`), ledger.Message{Role: ledger.Assistant, Text: "2 berths: A3, depth 3.1 m; A2, depth 3 m."}, user("how deep is the second one"))
+	assert.Equal(t, []string{`berth_facts {"berth":"A2"}`}, calls(understudy.Part{}.Answer(prompt.Request{System: system, Tools: berths, Messages: msgs})))
+}
+
+func TestItIsWhatWasSpokenOfLast(t *testing.T) {
+	berths := append([]project.Contract{tool("berth_facts", "Tell what is known of one berth by its code; gives basin, length and depth.", `{"type":"object","required":["berth"],"properties":{"berth":{"type":"string","pattern":"^[A-F][0-9]{1,2}$","description":"Berth code."}}}`)}, tools...)
+	args := `{"arrives":"2026-05-08T12:00:00+01:00","leaves":"2026-05-10T12:00:00+01:00","length_m":9}`
+	msgs := append(after("Find free berths for 9 m from Friday noon, two nights", "find_berth", args, `[{"berth":"A3","depth_m":3.1},{"berth":"A2","depth_m":3}]`), ledger.Message{Role: ledger.Assistant, Text: "2 berths: A3, depth 3.1 m; A2, depth 3 m."})
+	msgs = append(append(msgs, after("how deep is the second one", "berth_facts", `{"berth":"A2"}`, `{"berth":"A2","depth_m":3}`)...), ledger.Message{Role: ledger.Assistant, Text: "The depth is 3 m."}, user("reserve it"))
+	r := understudy.Part{}.Answer(prompt.Request{System: system + " Find berths that fit before you reserve one.", Tools: berths, Messages: msgs})
+	assert.Equal(t, []string{`assign_berth {"berth":"A2"}`}, calls(r))
+}

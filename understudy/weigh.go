@@ -74,9 +74,10 @@ func content(g *goal) []reading.Word {
 	if _, at, ok := reading.After(s.text, g.clause.At, g.clause.End); ok {
 		to = at
 	}
+	points := reading.Points(g.clause.Text)
 	var out []reading.Word
 	for _, w := range reading.Words(s.text) {
-		if w.At < g.clause.At || w.End > to || reading.Stop(w.Low) || len(w.Low) < 2 {
+		if w.At < g.clause.At || w.End > to || reading.Stop(w.Low) || len(w.Low) < 2 || points && reading.Counts(w.Low) {
 			continue
 		}
 		value := false
@@ -468,6 +469,18 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	// the choice is by the first words and what was known then, so that it stays
 	// the same while results come in; the values are by all there is
 	r.fill = th.fill(r.c, g.base, slices.DeleteFunc(th.usable(g), func(f found) bool { return !f.old }))
+	if th.request.kind != fresh && reading.Points(th.said) && len(r.fill.missing) == 0 {
+		for _, p := range r.c.params {
+			if strings.HasPrefix(r.fill.from[p.name], "the result of ") {
+				r.Score += 0.6
+				r.Words = append(r.Words, Weight{"the one that is meant", 0.6, "gives " + p.name})
+				break
+			}
+		}
+	}
+	if th.request.kind == referring && len(r.fill.missing) == 0 && th.known(r.c, r.fill.args) {
+		r.cost("what was said before", 1, "it has just been looked up")
+	}
 	r.strong, r.sure, r.lacked = r.fill.strong, r.fill.sure, len(r.fill.missing)
 	defer func() {
 		if len(th.calls) > 0 || len(g.sources) > len(g.base) { // something has come since

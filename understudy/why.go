@@ -9,7 +9,7 @@ import (
 func (th *thought) why() string {
 	var b strings.Builder
 	if th.request.kind != fresh && th.request.kind != "" {
-		fmt.Fprintf(&b, "%s.\n", strings.ToUpper(string(th.request.kind[:1]))+string(th.request.kind[1:]))
+		fmt.Fprintf(&b, "%s.\n", upperFirst(string(th.request.kind)))
 	}
 	for _, g := range th.goals {
 		fmt.Fprintf(&b, "For %q:\n", g.clause.Text)

@@ -2,6 +2,7 @@ package understudy
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -31,7 +32,7 @@ func mustHave(doc map[string]any) []string {
 		}
 	}
 	props, _ := doc["properties"].(map[string]any)
-	for _, k := range sortedKeys(props) {
+	for _, k := range slices.Sorted(maps.Keys(props)) {
 		if d, ok := props[k].(map[string]any); ok {
 			out = append(out, mustHave(d)...)
 		}
@@ -44,7 +45,7 @@ func mustHave(doc map[string]any) []string {
 
 // order lists the keys of a record: those it must have first, then as they came.
 func (w wording) order(m map[string]any) []string {
-	keys := sortedKeys(m)
+	keys := slices.Sorted(maps.Keys(m))
 	at := func(k string) int {
 		if i := slices.Index(w.first, k); i >= 0 {
 			return i - len(w.first)
@@ -277,7 +278,7 @@ func (w wording) record(tool string, m map[string]any) string {
 	}
 	if subject == "" && (w.many || len(rest) > 0) {
 		var said []string
-		for _, k := range sortedKeys(w.args) {
+		for _, k := range slices.Sorted(maps.Keys(w.args)) {
 			said = append(said, plainValue(w.args[k]))
 		}
 		if len(said) > 0 && len(said) <= 2 {

@@ -4,6 +4,15 @@ import "strings"
 
 var ordinals = map[string]int{"first": 0, "1st": 0, "second": 1, "2nd": 1, "third": 2, "3rd": 2, "fourth": 3, "4th": 3, "fifth": 4, "5th": 4, "last": -1}
 
+// Points says whether a text means one of several things by its place: the second one.
+func Points(text string) bool {
+	_, ok := Ordinal(text, len(ordinals))
+	return ok
+}
+
+// Counts says whether a word gives a place in a row, such as second.
+func Counts(low string) bool { _, ok := ordinals[low]; return ok }
+
 // Ordinal finds which of n things a text means: the second one, the last.
 func Ordinal(text string, n int) (int, bool) {
 	words := tokens(text)
