@@ -40,6 +40,9 @@ func fromResults(p *param, results []found) (any, string, bool) {
 			continue
 		}
 		v, ok := field(r.value, p.name)
+		if r.value == nil && r.old { // words are about what was asked with
+			v, ok = r.args[p.name]
+		}
 		if !ok || !fits(p, v) {
 			continue
 		}

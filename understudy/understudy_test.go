@@ -237,8 +237,10 @@ func TestWhatWasJustLookedUpIsNotLookedUpAgain(t *testing.T) {
 func TestItIsWhatWasSpokenOfLast(t *testing.T) {
 	berths := append([]project.Contract{tool("berth_facts", "Tell what is known of one berth by its code; gives basin, length and depth.", `{"type":"object","required":["berth"],"properties":{"berth":{"type":"string","pattern":"^[A-F][0-9]{1,2}$","description":"Berth code."}}}`)}, tools...)
 	args := `{"arrives":"2026-05-08T12:00:00+01:00","leaves":"2026-05-10T12:00:00+01:00","length_m":9}`
-	msgs := append(after("Find free berths for 9 m from Friday noon, two nights", "find_berth", args, `[{"berth":"A3","depth_m":3.1},{"berth":"A2","depth_m":3}]`), ledger.Message{Role: ledger.Assistant, Text: "2 berths: A3, depth 3.1 m; A2, depth 3 m."})
-	msgs = append(append(msgs, after("how deep is the second one", "berth_facts", `{"berth":"A2"}`, `{"berth":"A2","depth_m":3}`)...), ledger.Message{Role: ledger.Assistant, Text: "The depth is 3 m."}, user("reserve it"))
-	r := understudy.Part{}.Answer(prompt.Request{System: system + " Find berths that fit before you reserve one.", Tools: berths, Messages: msgs})
-	assert.Equal(t, []string{`assign_berth {"berth":"A2"}`}, calls(r))
+	for _, result := range []string{`{"berth":"A2","depth_m":3}`, "A2 is 3 m deep."} {
+		msgs := append(after("Find free berths for 9 m from Friday noon, two nights", "find_berth", args, `[{"berth":"A3","depth_m":3.1},{"berth":"A2","depth_m":3}]`), ledger.Message{Role: ledger.Assistant, Text: "2 berths: A3, depth 3.1 m; A2, depth 3 m."})
+		msgs = append(append(msgs, after("how deep is the second one", "berth_facts", `{"berth":"A2"}`, result)...), ledger.Message{Role: ledger.Assistant, Text: "The depth is 3 m."}, user("reserve it"))
+		r := understudy.Part{}.Answer(prompt.Request{System: system + " Find berths that fit before you reserve one.", Tools: berths, Messages: msgs})
+		assert.Equal(t, []string{`assign_berth {"berth":"A2"}`}, calls(r), result)
+	}
 }
