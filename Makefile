@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 BIN := bin/stonebaton
 OURS = $$(go list ./... | grep -v node_modules)
-WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/package.json service/openapi.yaml
+WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/package.json internal/service/openapi.yaml
 say = @printf '\033[1m== %s\033[0m\n' "$(1)"
 
 .PHONY: demo test bench build lint check-go check-web chromium screenshots clean
@@ -19,7 +19,7 @@ web/node_modules/.done: web/package.json web/package-lock.json
 	$(call say,installing the console's packages (the first time half a minute))
 	@cd web && npm install --no-save --no-audit --no-fund --no-update-notifier --loglevel=error && touch node_modules/.done
 
-web/src/api.gen.ts: service/openapi.yaml web/node_modules/.done
+web/src/api.gen.ts: internal/service/openapi.yaml web/node_modules/.done
 	@cd web && npm run --silent types >/dev/null
 
 web/dist/index.html: $(WEB) web/node_modules/.done web/src/api.gen.ts

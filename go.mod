@@ -1,4 +1,4 @@
-module stonebaton
+module stonebaton.example
 
 go 1.26.0
 

@@ -1,5 +1,5 @@
 // Package api holds the types of the HTTP API, shared by the service and the
-// client. The document that describes them is service/openapi.yaml; a test
+// client. The document that describes them is internal/service/openapi.yaml; a test
 // holds every answer of the service against it.
 package api
 
@@ -8,14 +8,14 @@ import (
 	"strings"
 	"time"
 
-	"stonebaton/app"
-	"stonebaton/core/ledger"
-	"stonebaton/core/project"
-	"stonebaton/core/trace"
-	"stonebaton/core/value"
-	"stonebaton/store"
-	"stonebaton/tools"
-	"stonebaton/understudy"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/trace"
+	"stonebaton.example/core/value"
+	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/tools"
+	"stonebaton.example/internal/understudy"
 )
 
 // Problem is an error as RFC 9457 has it, with a remedy and a place.

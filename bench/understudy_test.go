@@ -6,10 +6,10 @@ import (
 	"runtime"
 	"testing"
 
-	"stonebaton/core/ledger"
-	"stonebaton/core/project"
-	"stonebaton/core/prompt"
-	"stonebaton/understudy"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/internal/understudy"
 )
 
 // manyTools makes up tools whose words differ, one in ten of them like another.

@@ -16,10 +16,10 @@ import (
 
 	"github.com/tmaxmax/go-sse"
 
-	"stonebaton/api"
-	"stonebaton/core/project"
-	"stonebaton/store"
-	"stonebaton/tools"
+	"stonebaton.example/api"
+	"stonebaton.example/core/project"
+	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/tools"
 )
 
 // Client is a service's address. Its methods return *api.Problem for what the

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/api"
-	"stonebaton/client"
-	"stonebaton/store"
+	"stonebaton.example/api"
+	"stonebaton.example/client"
+	"stonebaton.example/internal/store"
 )
 
 var ctx = context.Background()

@@ -29,8 +29,8 @@ func TestTheCoreTouchesNothing(t *testing.T) {
 		for _, i := range f.Imports {
 			path := strings.Trim(i.Path.Value, `"`)
 			assert.Falsef(t, banned[path], "%s imports %s", p, path)
-			if strings.HasPrefix(path, "stonebaton/") {
-				assert.Truef(t, strings.HasPrefix(path, "stonebaton/core/"), "%s imports %s from outside the core", p, path)
+			if strings.HasPrefix(path, "stonebaton.example/") {
+				assert.Truef(t, strings.HasPrefix(path, "stonebaton.example/core/"), "%s imports %s from outside the core", p, path)
 			}
 		}
 		ast.Inspect(f, func(n ast.Node) bool {
@@ -54,14 +54,14 @@ func TestTheCoreTouchesNothing(t *testing.T) {
 func TestAdaptersDoNotKnowOneAnother(t *testing.T) {
 	adapters := []string{"store", "tools/script", "tools/http", "model/chat", "secret", "live"}
 	for _, a := range adapters {
-		files, err := filepath.Glob(filepath.Join("..", filepath.FromSlash(a), "*.go"))
+		files, err := filepath.Glob(filepath.Join("..", "internal", filepath.FromSlash(a), "*.go"))
 		require.NoError(t, err)
 		require.NotEmpty(t, files, a)
 		for _, p := range files {
 			f, err := parser.ParseFile(token.NewFileSet(), p, nil, parser.ImportsOnly)
 			require.NoError(t, err)
 			for _, i := range f.Imports {
-				path := strings.TrimPrefix(strings.Trim(i.Path.Value, `"`), "stonebaton/")
+				path := strings.TrimPrefix(strings.Trim(i.Path.Value, `"`), "stonebaton.example/internal/")
 				for _, other := range adapters {
 					if other != a && !strings.HasSuffix(p, "_test.go") {
 						assert.NotEqual(t, other, path, p)

@@ -13,12 +13,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v4"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/project"
-	"stonebaton/core/schema"
-	"stonebaton/core/scope"
-	"stonebaton/service"
-	"stonebaton/understudy"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/scope"
+	"stonebaton.example/internal/service"
+	"stonebaton.example/internal/understudy"
 )
 
 func read(t *testing.T, name string) string {
@@ -137,7 +137,7 @@ func TestEveryCallIsInTheReference(t *testing.T) {
 
 func TestEveryCommandAndFlagIsInTheReference(t *testing.T) {
 	text := read(t, "reference/commands.md")
-	files, err := filepath.Glob("../cli/*.go")
+	files, err := filepath.Glob("../internal/cli/*.go")
 	require.NoError(t, err)
 	for _, f := range files {
 		src := read(t, f)

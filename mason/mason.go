@@ -19,10 +19,10 @@ import (
 	"github.com/google/jsonschema-go/jsonschema"
 	"go.yaml.in/yaml/v4"
 
-	"stonebaton/cli"
-	"stonebaton/core/project"
-	"stonebaton/core/value"
-	"stonebaton/tools/own"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/value"
+	"stonebaton.example/internal/cli"
+	"stonebaton.example/internal/tools/own"
 )
 
 // Function is a tool made of a Go function.

@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/cli"
-	"stonebaton/mason"
+	"stonebaton.example/internal/cli"
+	"stonebaton.example/mason"
 )
 
 type stay struct {

@@ -7,7 +7,7 @@ import (
 	"os/signal"
 	"syscall"
 
-	"stonebaton/cli"
+	"stonebaton.example/internal/cli"
 )
 
 func main() {

@@ -10,11 +10,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/ledger"
-	"stonebaton/core/loop"
-	"stonebaton/core/project"
-	"stonebaton/core/prompt"
-	"stonebaton/core/run"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
 )
 
 // Main is a project with two agents, two reads, three writes and a gate.

@@ -8,11 +8,11 @@ import (
 	"sort"
 	"strings"
 
-	"stonebaton/core/ledger"
-	"stonebaton/core/project"
-	"stonebaton/core/scope"
-	"stonebaton/core/trace"
-	"stonebaton/core/value"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/scope"
+	"stonebaton.example/core/trace"
+	"stonebaton.example/core/value"
 )
 
 // Fault is one thing that did not go as expected.

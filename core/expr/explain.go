@@ -9,8 +9,8 @@ import (
 
 	"cel.dev/cel-go/cel"
 
-	"stonebaton/core/near"
-	"stonebaton/core/value"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/value"
 )
 
 // Error is an expression that does not compile. Col counts from 1 within the source.

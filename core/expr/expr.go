@@ -14,7 +14,7 @@ import (
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
 
-	"stonebaton/core/value"
+	"stonebaton.example/core/value"
 )
 
 // Vars are the values of the names in scope: plain JSON values, and time.Time.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/expr"
+	"stonebaton.example/core/expr"
 )
 
 var state = map[string]any{"type": "object", "properties": map[string]any{

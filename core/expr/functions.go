@@ -12,7 +12,7 @@ import (
 	"cel.dev/cel-go/ext"
 	"github.com/ncruces/go-strftime"
 
-	"stonebaton/core/value"
+	"stonebaton.example/core/value"
 )
 
 // Function is a function or macro that expressions have, for people to read.

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/ledger"
+	"stonebaton.example/core/ledger"
 )
 
 var all = []ledger.Data{&ledger.RunOpened{}, &ledger.StopAsked{}, &ledger.RunRecovered{}, &ledger.RunClosed{}, &ledger.TurnSent{}, &ledger.TurnReceived{}, &ledger.TurnFailed{}, &ledger.CallDecided{},

@@ -9,11 +9,11 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/ledger"
-	"stonebaton/core/project"
-	"stonebaton/core/run"
-	"stonebaton/core/value"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/value"
 )
 
 // carry says what the calls of the newest turn need: reads at once, writes one

@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/project"
-	"stonebaton/core/prompt"
-	"stonebaton/core/run"
-	"stonebaton/core/value"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/value"
 )
 
 // HandlePrefix begins the name under which a whole result can be given to a

@@ -7,14 +7,14 @@ import (
 	"slices"
 	"strings"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/ledger"
-	"stonebaton/core/near"
-	"stonebaton/core/project"
-	"stonebaton/core/prompt"
-	"stonebaton/core/run"
-	"stonebaton/core/schema"
-	"stonebaton/core/value"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/value"
 )
 
 // decide takes the verdicts on all calls of the newest turn, at once and on

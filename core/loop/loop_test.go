@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/coretest"
-	"stonebaton/core/ledger"
-	"stonebaton/core/loop"
-	"stonebaton/core/run"
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
+	"stonebaton.example/core/run"
 )
 
 // names tells actions as "ask desk" and "call tide t1.c1".

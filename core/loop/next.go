@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"time"
 
-	"stonebaton/core/ledger"
-	"stonebaton/core/project"
-	"stonebaton/core/prompt"
-	"stonebaton/core/run"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
 )
 
 // Bounds of the loop that no file sets.

@@ -10,11 +10,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"stonebaton/core/coretest"
-	"stonebaton/core/ledger"
-	"stonebaton/core/loop"
-	"stonebaton/core/prompt"
-	"stonebaton/core/run"
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
 )
 
 var someCalls = []string{`look {"name":"a"}`, `look {}`, "tide", `reserve {"berth":"C4"}`, `reserve {"berth":"D2"}`, "pay", "toot", "pass_to_berths", "pass_to_desk", "nothing", "toot {"}

@@ -9,14 +9,14 @@ import (
 
 	"github.com/wI2L/jsondiff"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/ledger"
-	"stonebaton/core/project"
-	"stonebaton/core/prompt"
-	"stonebaton/core/run"
-	"stonebaton/core/schema"
-	"stonebaton/core/scope"
-	"stonebaton/core/value"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/scope"
+	"stonebaton.example/core/value"
 )
 
 // Failure is what a handler says of a call that brought no result.

@@ -7,11 +7,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/coretest"
-	"stonebaton/core/expr"
-	"stonebaton/core/ledger"
-	"stonebaton/core/loop"
-	"stonebaton/core/run"
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
+	"stonebaton.example/core/run"
 )
 
 // bigger is the small project with one more tool, which every test shapes.

@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"stonebaton/core/near"
+	"stonebaton.example/core/near"
 )
 
 func TestPairs(t *testing.T) {

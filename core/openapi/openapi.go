@@ -14,7 +14,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"stonebaton/core/project"
+	"stonebaton.example/core/project"
 )
 
 // Bounds of one document.

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/openapi"
-	"stonebaton/core/project"
-	"stonebaton/core/schema"
+	"stonebaton.example/core/openapi"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/schema"
 )
 
 const document = `

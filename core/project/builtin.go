@@ -3,7 +3,7 @@ package project
 import (
 	"encoding/json"
 
-	"stonebaton/core/ledger"
+	"stonebaton.example/core/ledger"
 )
 
 // builtinKind is what a builtin brings of its own.

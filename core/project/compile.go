@@ -10,11 +10,11 @@ import (
 	"strings"
 	"time"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/ledger"
-	"stonebaton/core/near"
-	"stonebaton/core/schema"
-	"stonebaton/core/scope"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/scope"
 )
 
 // Defaults of limits, memory and times. Each can be set in the files.

@@ -5,7 +5,7 @@ import (
 	"encoding/json"
 	"maps"
 
-	"stonebaton/core/ledger"
+	"stonebaton.example/core/ledger"
 )
 
 // Contract is a tool as a model sees it.

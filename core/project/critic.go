@@ -7,8 +7,8 @@ import (
 	"sort"
 	"strings"
 
-	"stonebaton/core/ledger"
-	"stonebaton/core/near"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
 )
 
 // Remark is what a careful colleague would say of a contract. Code names it, so

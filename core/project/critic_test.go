@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/coretest"
-	"stonebaton/core/ledger"
-	"stonebaton/core/project"
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
 )
 
 const everyMistake = `

@@ -10,8 +10,8 @@ import (
 	"strconv"
 	"strings"
 
-	"stonebaton/core/ledger"
-	"stonebaton/core/value"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/value"
 )
 
 // StubDraft is a stub to be written into a project's file.

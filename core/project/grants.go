@@ -6,7 +6,7 @@ import (
 	"strconv"
 	"strings"
 
-	"stonebaton/core/ledger"
+	"stonebaton.example/core/ledger"
 )
 
 // grant is a folder that tools may write to, and the document that grants it.

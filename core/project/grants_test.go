@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/coretest"
-	"stonebaton/core/project"
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/project"
 )
 
 // load reads files as Load does.

@@ -13,9 +13,9 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"stonebaton/core/ledger"
-	"stonebaton/core/near"
-	"stonebaton/core/schema"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/schema"
 )
 
 //go:embed kinds.yaml

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"stonebaton/core/ledger"
-	"stonebaton/core/near"
-	"stonebaton/core/scope"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/scope"
 )
 
 // Catalogue is what a source offers, as far as a project needs it.

@@ -9,11 +9,11 @@ import (
 	"strings"
 	"time"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/ledger"
-	"stonebaton/core/near"
-	"stonebaton/core/schema"
-	"stonebaton/core/scope"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/scope"
 )
 
 // Bounds of what a model reads of one result, where a tool sets none.

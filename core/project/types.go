@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/ledger"
-	"stonebaton/core/schema"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/schema"
 )
 
 // Project is everything the files say, compiled. It is never changed after Read.

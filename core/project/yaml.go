@@ -13,7 +13,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"stonebaton/core/value"
+	"stonebaton.example/core/value"
 )
 
 // Bounds of one file. A project's files are written by hand; what is larger is

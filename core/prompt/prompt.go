@@ -7,12 +7,12 @@ import (
 	"slices"
 	"time"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/ledger"
-	"stonebaton/core/near"
-	"stonebaton/core/project"
-	"stonebaton/core/run"
-	"stonebaton/core/scope"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/scope"
 )
 
 // Request is what a model is asked, before a wire gives it its form.

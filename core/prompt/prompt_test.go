@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/coretest"
-	"stonebaton/core/ledger"
-	"stonebaton/core/project"
-	"stonebaton/core/prompt"
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
 )
 
 // talk plays n questions, each answered through a call.

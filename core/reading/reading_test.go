@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"stonebaton/core/reading"
+	"stonebaton.example/core/reading"
 )
 
 var now = time.Date(2026, 5, 4, 9, 0, 0, 0, time.FixedZone("", 3600)) // a Monday

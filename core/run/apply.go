@@ -9,8 +9,8 @@ import (
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
 
-	"stonebaton/core/ledger"
-	"stonebaton/core/value"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/value"
 )
 
 // New gives the state of a run with no events.

@@ -7,9 +7,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/coretest"
-	"stonebaton/core/ledger"
-	"stonebaton/core/run"
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/run"
 )
 
 func TestADamagedLedgerIsNotFolded(t *testing.T) {

@@ -4,7 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
-	"stonebaton/core/ledger"
+	"stonebaton.example/core/ledger"
 )
 
 // State is what the events of a run add up to. Only Apply changes it. Facts is

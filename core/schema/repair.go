@@ -12,7 +12,7 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"stonebaton/core/value"
+	"stonebaton.example/core/value"
 )
 
 // Repair is one thing about a value that was put right before it was checked.

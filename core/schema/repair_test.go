@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"stonebaton/core/schema"
-	"stonebaton/core/value"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/value"
 )
 
 func compiled(t testing.TB, doc string) *schema.Schema {

@@ -13,8 +13,8 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 
-	"stonebaton/core/near"
-	"stonebaton/core/value"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/value"
 )
 
 // Schema is a compiled JSON Schema. The zero pointer accepts everything.

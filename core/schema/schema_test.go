@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/schema"
+	"stonebaton.example/core/schema"
 )
 
 func object(props map[string]any, required ...any) map[string]any {

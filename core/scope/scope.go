@@ -7,7 +7,7 @@ import (
 	"maps"
 	"time"
 
-	"stonebaton/core/expr"
+	"stonebaton.example/core/expr"
 )
 
 // Values are what the names that every expression sees stand for.

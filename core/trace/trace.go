@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"stonebaton/core/expr"
-	"stonebaton/core/ledger"
-	"stonebaton/core/prompt"
-	"stonebaton/core/run"
-	"stonebaton/core/value"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/value"
 )
 
 // Kind is what a step is.

@@ -7,11 +7,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/coretest"
-	"stonebaton/core/drill"
-	"stonebaton/core/ledger"
-	"stonebaton/core/project"
-	"stonebaton/core/trace"
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/drill"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/trace"
 )
 
 // story is a run with a read, a handoff, a gate that a person amends, an answer.

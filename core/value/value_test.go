@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/core/value"
+	"stonebaton.example/core/value"
 )
 
 func TestWholeNumbersStayExact(t *testing.T) {

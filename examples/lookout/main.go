@@ -8,7 +8,7 @@ import (
 	"context"
 	"math"
 
-	"stonebaton/mason"
+	"stonebaton.example/mason"
 )
 
 // Light is what the range of a light is reckoned from.

@@ -23,10 +23,10 @@ import (
 	"github.com/labstack/echo/v5"
 	_ "modernc.org/sqlite" // the driver
 
-	"stonebaton/core/near"
-	"stonebaton/sqlite"
+	"stonebaton.example/core/near"
+	"stonebaton.example/internal/sqlite"
 
-	"stonebaton/examples/harbour"
+	"stonebaton.example/examples/harbour"
 )
 
 // document describes the office; it is among the demo's files, as a source.

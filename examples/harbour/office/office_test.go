@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton/examples/harbour/office"
+	"stonebaton.example/examples/harbour/office"
 )
 
 var day = time.Date(2026, 5, 4, 9, 0, 0, 0, time.UTC)

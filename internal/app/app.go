@@ -1,0 +1,151 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/google/renameio/v2"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/live"
+	"stonebaton.example/internal/model"
+	"stonebaton.example/internal/model/chat"
+	"stonebaton.example/internal/sandbox"
+	"stonebaton.example/internal/secret"
+	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/tools/own"
+	"stonebaton.example/internal/understudy"
+)
+
+// Config says which project to run, and where its records are.
+type Config struct {
+	Dir    string            // the project's folder
+	Data   string            // "" is .stonebaton in it
+	Env    map[string]string // goes before the environment and .env
+	Own    []own.Tool        // functions of the program itself
+	Trust  bool              // what appears while it runs may run outside the sandbox at once
+	Logger *slog.Logger
+}
+
+// App is a project with all that runs it.
+type App struct {
+	Store    *store.Store
+	Engine   *engine.Engine
+	Projects *Projects
+	Secrets  *secret.Store
+	Hub      *live.Hub
+	Tools    engine.Tools
+	Workshop *Workshop
+	Models   engine.Models
+
+	data      string // the folder of the records
+	announced string // the file that says where it answers
+	done      context.Context
+	cancel    context.CancelFunc
+}
+
+// Open reads the project, opens its records and resumes the runs that were under way.
+// A project with errors opens too: it starts no runs.
+func Open(ctx context.Context, c Config) (*App, error) {
+	if c.Logger == nil {
+		c.Logger = slog.New(slog.DiscardHandler)
+	}
+	dir, err := filepath.Abs(c.Dir)
+	if err != nil {
+		return nil, err
+	}
+	c.Dir = dir
+	if c.Data == "" {
+		c.Data = filepath.Join(c.Dir, ".stonebaton")
+	}
+	st, err := store.Open(c.Data)
+	if err != nil {
+		return nil, err
+	}
+	env := Environment(c.Dir, c.Env)
+	a := &App{data: c.Data, Store: st, Hub: &live.Hub{}, Secrets: secret.New(env)}
+	if n, err := sandbox.Account(filepath.Join(c.Data, "children")); err != nil {
+		c.Logger.Warn("failed to look for programs that an earlier service left running", "error", err)
+	} else if n > 0 {
+		c.Logger.Warn("ended programs that an earlier service left running", "groups", n)
+	}
+	work := filepath.Join(c.Data, "work")
+	if err := errors.Join(os.RemoveAll(work), os.MkdirAll(work, 0o700)); err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	allow, err := newTrust(ctx, st, c.Trust)
+	if err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	a.Workshop = NewWorkshop(WorkshopConfig{Dir: c.Dir, Work: work, Secrets: a.Secrets, Records: st, Own: c.Own, Changed: func(string) { a.offered() }, trust: allow})
+	a.Projects = &Projects{dir: c.Dir, env: env, store: st, secrets: a.Secrets, shop: a.Workshop, trust: allow, log: c.Logger, versions: map[ledger.Hash]*project.Project{},
+		changed: func() { a.Hub.Changed("project") }}
+	if _, err := a.Projects.Reload(ctx); err != nil {
+		return nil, errors.Join(err, a.Workshop.Close(), st.Close())
+	}
+	allow.opened()
+	a.Projects.report()
+	a.Tools = a.Workshop.Set
+	a.Models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(a.Secrets)}
+	a.Engine = engine.New(engine.Config{Log: st, Models: a.Models, Tools: a.Tools, Projects: a.Projects, Blanker: a.Secrets, Live: a.Hub, Clock: engine.WallClock{}, Logger: c.Logger})
+	watching, cancel := context.WithCancel(context.Background())
+	a.done, a.cancel = watching, cancel
+	if err := a.Projects.watch(watching); err != nil {
+		c.Logger.Warn("failed to watch the project; changed files are not read", "error", err)
+	}
+	if err := a.Engine.Start(ctx); err != nil {
+		a.Close()
+		return nil, err
+	}
+	return a, nil
+}
+
+// offered reads the project again after a tool server said that what it offers
+// has changed.
+func (a *App) offered() {
+	go func() {
+		if changed, err := a.Projects.Reload(context.Background()); err == nil && changed {
+			a.Projects.report()
+			a.Hub.Changed("project")
+		}
+	}()
+}
+
+// addressFile is where a service's records say at which address it answers.
+const addressFile = "address"
+
+// Announce notes in the records at which URL the service answers, for commands in the
+// project's folder; the note goes when the app is closed.
+func (a *App) Announce(url string) error {
+	a.announced = filepath.Join(a.data, addressFile)
+	return renameio.WriteFile(a.announced, []byte(url+"\n"), 0o600)
+}
+
+// Address gives the URL of the service that has its records in a folder; "" where none
+// has said that it answers.
+func Address(data string) string {
+	raw, err := os.ReadFile(filepath.Join(data, addressFile))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(raw))
+}
+
+// Done is closed when the app is.
+func (a *App) Done() <-chan struct{} { return a.done.Done() }
+
+// Close ends everything where it stands; the next Open resumes from there.
+func (a *App) Close() error {
+	if a.announced != "" {
+		_ = os.Remove(a.announced) // what is left names an address where nobody answers
+	}
+	a.cancel()
+	a.Engine.Close()
+	return errors.Join(a.Workshop.Close(), a.Store.Close())
+}

@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+
+	"stonebaton.example/core/project"
+)
+
+var checkCommand = command{
+	name: "check", args: "[DIR]", most: 1, does: "read a project and list its problems", example: "stonebaton check examples/harbour",
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.asJSON(fs)
+		return func(ctx context.Context, args []string) error {
+			dir := "."
+			if len(args) > 0 {
+				dir = args[0]
+			}
+			if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+				return fmt.Errorf("cannot find the folder %s", dir)
+			}
+			shop, env := k.workshop(dir)
+			defer shop.Close()
+			p, _, probs := shop.Read(ctx, env, nil)
+			n := map[project.Grade]int{}
+			for _, x := range probs {
+				n[x.Grade]++
+			}
+			errs := n[project.Error]
+			var end error
+			if errs > 0 {
+				end = exit(failed)
+			}
+			if k.json {
+				type row struct {
+					ID     string        `json:"id"`
+					Status project.Grade `json:"status"`
+					project.Problem
+				}
+				rows := []row{}
+				for i, x := range probs {
+					rows = append(rows, row{fmt.Sprint(i + 1), x.Grade, x})
+				}
+				return errors.Join(k.printJSON(rows), end)
+			}
+			for _, x := range probs {
+				k.print("%s", problemText(x))
+			}
+			if p == nil {
+				k.print("%s and %s. No run can start until the errors are fixed.\n", count(errs, "error"), doubts(n))
+				return end
+			}
+			say := "No problems"
+			if len(probs) > 0 {
+				say = doubts(n)
+			}
+			k.print("%s: %s with %s, %s, %s, %s. It begins with %s.\n", p.Name, say, count(len(p.Agents), "agent"), count(len(p.Tools), "tool"), count(len(p.Models), "model"), count(len(p.Drills), "drill"), p.Start)
+			return nil
+		}
+	},
+}
+
+// doubts counts what keeps no run from starting.
+func doubts(n map[project.Grade]int) string {
+	if n[project.Hint] == 0 {
+		return count(n[project.Warning], "warning")
+	}
+	return count(n[project.Warning], "warning") + " and " + count(n[project.Hint], "hint")
+}

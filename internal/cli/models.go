@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+
+	"stonebaton.example/api"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/project"
+	"stonebaton.example/internal/model"
+	"stonebaton.example/internal/model/chat"
+	"stonebaton.example/internal/secret"
+	"stonebaton.example/internal/service"
+	"stonebaton.example/internal/understudy"
+)
+
+var modelsCommand = command{
+	name: "models", most: 0, does: "list the models, or ask some whether they answer", example: "stonebaton models -test house -test spare",
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.remote(fs)
+		k.asJSON(fs)
+		var tests []string
+		fs.Func("test", "ask this `model` one question; repeatable", func(v string) error { tests = append(tests, v); return nil })
+		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
+		return func(ctx context.Context, _ []string) error {
+			var p *project.Project
+			var s *secret.Store
+			if k.here(*dir) {
+				now, shop, err := k.folder(ctx, or(*dir, "."))
+				if err != nil {
+					return err
+				}
+				defer shop.Close()
+				p, s = now, shop.Secrets
+			}
+			if len(tests) > 0 {
+				var end error
+				for _, name := range tests {
+					end = errors.Join(end, k.testModel(ctx, p, s, name))
+				}
+				return end
+			}
+			var list []api.Model
+			var err error
+			if p != nil {
+				list = service.Models(p)
+			} else if list, err = k.client().Models(ctx); err != nil {
+				return err
+			}
+			if k.json {
+				return k.printJSON(list)
+			}
+			return k.modelTable(list)
+		}
+	},
+}
+
+func (k *call) modelTable(list []api.Model) error {
+	var rows [][]any
+	for _, m := range list {
+		rows = append(rows, []any{m.ID, m.Status, m.Speaks, m.Name, m.URL, m.Key, m.Fallback})
+	}
+	return k.table("model status speaks name url key fallback", rows)
+}
+
+func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Store, name string) error {
+	var out api.ModelTest
+	if p != nil {
+		m := p.Models[name]
+		if m == nil {
+			var have []string
+			for n := range p.Models {
+				have = append(have, n)
+			}
+			return &api.Problem{Detail: fmt.Sprintf("unknown model %q.%s", name, near.Hint(name, have)), Remedy: "`stonebaton models` lists them."}
+		}
+		out = service.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s)}, s, p, m)
+	} else {
+		var err error
+		if out, err = k.client().TestModel(ctx, name); err != nil {
+			return err
+		}
+	}
+	var end error
+	if out.Status != "answers" {
+		end = exit(failed)
+	}
+	if k.json {
+		return errors.Join(k.printJSON(out), end)
+	}
+	if out.Error != nil {
+		k.print("%s does not answer: %s\n", out.ID, out.Error.Say)
+		if out.Error.Remedy != "" {
+			k.print("%s\n", out.Error.Remedy)
+		}
+		return end
+	}
+	k.print("%s answers in %s, %d tokens in, %d out: %s\n", out.ID, span(out.MS), out.Tokens.In, out.Tokens.Out, clip(out.Answer, 200))
+	return nil
+}

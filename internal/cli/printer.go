@@ -1,0 +1,221 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"hash/fnv"
+	"strings"
+
+	"stonebaton.example/api"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/trace"
+)
+
+// margin is where texts begin, behind the name of who speaks.
+const margin = 9
+
+// printer shows a run as it goes, or as it went: words behind the name of their speaker,
+// steps in the order in which they happened, each once it has ended. The words of a turn
+// come before the line of its step, and that before the lines of its calls.
+type printer struct {
+	k       *call
+	silent  bool
+	colours map[string]string // of speakers
+	shown   map[string]string // what is printed of a step, so that it comes once
+	steps   []*trace.Step
+	calls   map[string]*SaidCall
+	open    string // the turn whose words are being printed
+	words   string // of it, as far as they are printed
+	said    string // the newest words that were printed whole
+}
+
+func newPrinter(k *call, silent bool) *printer {
+	return &printer{k: k, silent: silent, colours: map[string]string{}, shown: map[string]string{}, calls: map[string]*SaidCall{}}
+}
+
+// speaker gives the name of who speaks, in a colour that stays theirs.
+func (p *printer) speaker(name string) painted {
+	code, ok := p.colours[name]
+	if !ok {
+		free := []string{"35", "34", "32", "36", "95", "94"} // red says that a person is needed, or that something failed; yellow is hard to see on white
+		h := fnv.New32()
+		h.Write([]byte(name))
+		at := int(h.Sum32() % uint32(len(free)))
+		for range free {
+			code = free[at%len(free)]
+			taken := false
+			for _, c := range p.colours {
+				taken = taken || c == code
+			}
+			if !taken {
+				break
+			}
+			at++
+		}
+		p.colours[name] = code
+	}
+	return p.k.paint(code, fmt.Sprintf("%-*s", margin-1, name)) + " "
+}
+
+// person prints what a person said.
+func (p *printer) person(name, text string) {
+	if !p.silent {
+		p.end()
+		p.k.block(p.k.paint("1", fmt.Sprintf("%-*s", margin-1, name))+" ", margin, text)
+	}
+}
+
+// delta prints a piece of a turn's words as it arrives, or what a call under way logs.
+func (p *printer) delta(d api.Delta) {
+	if p.silent {
+		return
+	}
+	s := p.step(d.Step)
+	switch {
+	case s == nil:
+	case s.Kind == trace.Call:
+		p.end()
+		p.k.live(sprint("%-8s %-16s %9s %10s   %s", s.Agent, s.Name, "…", "", strings.TrimSpace(d.Text)))
+	case p.open != d.Step && strings.TrimSpace(d.Text) == "":
+	default:
+		if p.open != d.Step {
+			p.end()
+			p.open, p.words = d.Step, ""
+			p.k.clear()
+			fmt.Fprint(p.k.Out, string(p.speaker(s.Agent)))
+			d.Text = strings.TrimLeft(d.Text, "\n ")
+		}
+		p.words += d.Text
+		fmt.Fprint(p.k.Out, strings.ReplaceAll(visible(d.Text), "\n", "\n"+strings.Repeat(" ", margin)))
+	}
+}
+
+// end ends the line of words that are being printed.
+func (p *printer) end() {
+	if p.open != "" {
+		fmt.Fprintln(p.k.Out)
+		p.open = ""
+	}
+}
+
+// text prints a turn's words, or what is missing of them.
+func (p *printer) text(s *trace.Step) {
+	text := strings.TrimSpace(s.Text)
+	if text == "" {
+		p.end()
+		return
+	}
+	if rest, ok := strings.CutPrefix(text, strings.TrimRight(p.words, "\n ")); ok && p.open == s.ID {
+		if tail := strings.TrimLeft(p.words, "\n "); len(tail) > len(strings.TrimRight(p.words, "\n ")) {
+			rest = strings.TrimLeft(rest, "\n ")
+		}
+		fmt.Fprint(p.k.Out, strings.ReplaceAll(visible(rest), "\n", "\n"+strings.Repeat(" ", margin)))
+		p.end()
+	} else { // the words came in one piece, or not as they were told at first
+		p.end()
+		p.k.block(p.speaker(s.Agent), margin, text)
+	}
+	p.said = text
+}
+
+func (p *printer) step(id string) *trace.Step {
+	for _, s := range p.steps {
+		if s.ID == id {
+			return s
+		}
+	}
+	return nil
+}
+
+// keep puts a step in the place of what was known of it.
+func (p *printer) keep(s *trace.Step) {
+	for i := range p.steps {
+		if p.steps[i].ID == s.ID {
+			p.steps[i] = s
+			return
+		}
+	}
+	p.steps = append(p.steps, s)
+}
+
+// change prints what an event changed.
+func (p *printer) change(ch api.Change) {
+	switch d := ch.Event.Data.(type) {
+	case *ledger.CallDecided:
+		p.calls[ch.Event.Step] = &SaidCall{Step: ch.Event.Step, Tool: d.Tool, Args: d.Args}
+	case *ledger.GateSettled:
+		if c := p.calls[ch.Event.Step]; c != nil && len(d.Args) > 0 {
+			c.Args = d.Args
+		}
+	case *ledger.CallReturned:
+		if c := p.calls[ch.Event.Step]; c != nil {
+			c.Result, c.Words = d.Result, d.Words
+		}
+	case *ledger.CallFailed:
+		if c := p.calls[ch.Event.Step]; c != nil {
+			c.Words = d.Words
+		}
+	case *ledger.CallRefused:
+		if c := p.calls[ch.Event.Step]; c != nil {
+			c.Words = d.Words
+		}
+	}
+	for _, s := range ch.Steps {
+		p.keep(s)
+		state := fmt.Sprint(s.Status, s.Attempts, s.Undone)
+		if s.Wait != nil {
+			state += string(s.Wait.Verb)
+		}
+		switch {
+		case p.silent || p.shown[s.ID] == state:
+		case s.Status == "going":
+			if p.k.tty && p.open == "" {
+				p.k.live(sprint("%-8s %-16s %9s", s.Agent, s.Name, "…"))
+			}
+		case s.Status == "waiting" && (s.Wait == nil || s.Wait.Settled != nil):
+		default:
+			p.shown[s.ID] = state
+			p.line(s, "")
+		}
+	}
+}
+
+// line prints a step: a turn's words, then its line.
+func (p *printer) line(s *trace.Step, lead painted) {
+	if s.Kind == trace.Turn && s.Status == "returned" {
+		p.text(s)
+	} else {
+		p.end()
+	}
+	p.k.print("%s%s\n", lead, p.k.line(s))
+}
+
+// whole prints the steps of a run that was read, each behind its number.
+func (p *printer) whole(steps []*trace.Step) {
+	for _, s := range steps {
+		p.keep(s)
+		p.line(s, sprint("%3d  ", s.N))
+	}
+}
+
+// answer prints what a run came to, where its words are not printed yet.
+func (p *printer) answer(t trace.Totals) {
+	p.end()
+	if text := strings.TrimSpace(t.Answer); text != "" && text != p.said {
+		p.k.block(p.speaker(t.Agent), margin, text)
+	}
+	if t.Problem != nil {
+		p.k.block(p.k.paint("31", fmt.Sprintf("%-*s", margin-1, t.Status))+" ", margin, problemLine(t))
+	}
+}
+
+// SaidCall is one call of a run.
+type SaidCall struct {
+	Step   string          `json:"step"`
+	Agent  string          `json:"agent"`
+	Tool   string          `json:"tool"`
+	Args   json.RawMessage `json:"args"`
+	Status string          `json:"status"`
+	Result json.RawMessage `json:"result,omitempty"`
+	Words  string          `json:"words,omitempty"` // what the model read of it
+}

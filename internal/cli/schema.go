@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/scope"
+	"stonebaton.example/internal/tools/script"
+)
+
+var schemaCommand = command{
+	name: "schema", args: "KIND", most: 2, does: "print the JSON Schema of a kind of document, the declarations of a script, or what expressions have", example: "stonebaton schema tool > tool.schema.json\nstonebaton schema script reckon_dues > reckon_dues.d.ts\nstonebaton schema expressions",
+	set: func(k *call, _ *flag.FlagSet) func(context.Context, []string) error {
+		return func(ctx context.Context, args []string) error {
+			kinds := strings.Join(project.Kinds(), ", ")
+			if len(args) == 0 {
+				return use("of which kind? There is: %s, script TOOL, and expressions", kinds)
+			}
+			if args[0] == "expressions" {
+				return k.expressions()
+			}
+			if args[0] == "script" || len(args) == 2 {
+				return k.declarations(ctx, args)
+			}
+			doc, ok := project.KindSchema(args[0])
+			if !ok {
+				return use("unknown kind %q.%s There is: %s", args[0], near.Hint(args[0], project.Kinds()), kinds)
+			}
+			return k.printJSON(doc)
+		}
+	},
+}
+
+// expressions prints every name and function of expressions.
+func (k *call) expressions() error {
+	k.print("Names\n")
+	for _, n := range scope.Names() {
+		k.print("  %s\n      %s: %s\n", n.Name, n.Where, n.Is)
+	}
+	group := ""
+	for _, f := range expr.Functions() {
+		if f.Group != group {
+			group = f.Group
+			k.print("\n%s\n", strings.ToUpper(group[:1])+group[1:])
+		}
+		k.print("  %s\n      %s\n", f.Use, f.Does)
+	}
+	return nil
+}
+
+// declarations prints what an editor needs to know of a script.
+func (k *call) declarations(ctx context.Context, args []string) error {
+	if args[0] != "script" {
+		return use("only script takes a tool")
+	}
+	if len(args) == 1 {
+		k.block("", 0, script.Declarations(nil, nil))
+		return nil
+	}
+	p, shop, err := k.folder(ctx, ".")
+	if err != nil {
+		return err
+	}
+	defer shop.Close()
+	t := p.Tools[args[1]]
+	if t == nil {
+		var have []string
+		for n := range p.Tools {
+			have = append(have, n)
+		}
+		return fmt.Errorf("unknown tool %q.%s", args[1], near.Hint(args[1], have))
+	}
+	k.block("", 0, script.Declarations(t, p.State.Doc()))
+	return nil
+}

@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/trace"
+	"stonebaton.example/internal/store"
+)
+
+// span shows milliseconds as people say them.
+func span(ms int64) string {
+	switch d := time.Duration(ms) * time.Millisecond; {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%d ms", ms)
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	default:
+		return fmt.Sprintf("%.0f h", d.Hours())
+	}
+}
+
+func spaced(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + " " + s[i:]
+	}
+	return s
+}
+
+// line is one step on one line: who, what, how long, tokens, and why or what.
+func (k *call) line(s *trace.Step) painted {
+	who, what, took, tok, say := s.Agent, s.Name, "", "", s.Why
+	if s.MS > 0 || s.Kind == trace.Turn || s.Status == "returned" {
+		took = span(s.MS)
+	}
+	if s.Tokens != nil {
+		tok = spaced(s.Tokens.In+s.Tokens.Out) + " tok"
+	}
+	switch {
+	case s.Kind == trace.Pass && s.Status == "returned":
+		return sprint("%-8s → %-14s %9s %10s   %s", who, s.To, "", "", say)
+	case s.Status == "waiting" && s.Wait != nil && s.Wait.Settled == nil:
+		took, say = "held", s.Wait.Why
+		return sprint("%-8s %s %s %10s   %s", who, k.paint("31", fmt.Sprintf("%-16s", what)), k.paint("31", fmt.Sprintf("%9s", took)), tok, say)
+	case s.Status == "failed" || s.Status == "refused" || s.Status == "retrying" || s.Status == "lost":
+		if took == "" || s.Status == "refused" {
+			took = s.Status
+		}
+		say = s.Status + ": " + s.Brief
+		if s.Status == "refused" {
+			say = s.Brief
+		}
+	case s.Kind == trace.Turn && s.Model != "":
+		say += "   (" + s.Model + ")"
+	case s.Kind == trace.Call:
+		say = s.Title
+		if s.Brief != "" {
+			say += " → " + s.Brief
+		}
+		if s.Wait != nil && s.Wait.Settled != nil {
+			say += "   " + settledBy(s.Wait)
+		}
+	}
+	if s.Kind == trace.Call && s.Stub {
+		say += "   (stub)"
+	}
+	if s.Kind == trace.Call && s.Rung != "" && s.Rung != ledger.RungFree {
+		say += "   (rung " + string(s.Rung) + ")"
+	}
+	if s.Undone != nil {
+		say += "   (undone " + s.Undone.Local().Format("2 Jan 15:04") + ")"
+	}
+	return painted(strings.TrimRight(string(sprint("%-8s %-16s %9s %10s   %s", who, what, took, tok, say)), " "))
+}
+
+func settledBy(w *trace.Wait) string {
+	if w.Verb == ledger.Lapsed {
+		return "lapsed"
+	}
+	verb := map[ledger.Verb]string{ledger.Allow: "allowed", ledger.RefuseIt: "refused", ledger.Amend: "changed and allowed", ledger.Happened: "said to have happened", ledger.NotHappened: "said not to have happened", ledger.GiveUp: "given up", ledger.Withdrawn: "withdrawn"}[w.Verb]
+	if w.Who == "" {
+		return verb
+	}
+	return verb + " by " + w.Who
+}
+
+// ticketLines tells of a ticket, with the arguments that it is about, and how to settle it.
+func (k *call) ticketLines(t store.Ticket) painted {
+	who := strings.Join(t.By, ", ")
+	if who == "" {
+		who = "anybody"
+	}
+	due := ""
+	if t.Due != nil {
+		left := time.Until(t.Due.Time).Round(time.Second)
+		due = ", lapses in " + span(left.Milliseconds())
+		if left < 0 {
+			due = ", lapses now"
+		}
+	}
+	out := sprint("         %s: %s   %s%s\n", k.paint("1;31", fmt.Sprintf("ticket %d", t.ID)), t.Ask, who, due)
+	out += sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
+	if t.Reason != "" {
+		out += sprint("         %s says: %s\n", t.Agent, t.Reason)
+	}
+	if t.Diff != "" {
+		out += painted("         " + hanging(t.Diff, 9) + "\n")
+	}
+	if t.Form == string(ledger.OutcomeTicket) {
+		return out + sprint("         it happened: stonebaton answer %d happened    it did not: stonebaton answer %d not_happened    or: stonebaton answer %d give_up\n", t.ID, t.ID, t.ID)
+	}
+	return out + sprint("         allow with   stonebaton allow %d    change with   stonebaton amend %d -args '{…}'    refuse with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
+}
+
+// summary is the last line of a run: how it stands and what it cost.
+func summary(t trace.Totals) string {
+	s := fmt.Sprintf("run %s %s: %s, %s, %s tok", t.ID, t.Status, count(t.Turns, "turn"), count(t.Calls, "call"), spaced(t.Tokens.In+t.Tokens.Out))
+	if t.Cost > 0 {
+		s += ", cost " + price(t.Cost)
+	}
+	if len(t.Models) > 0 {
+		s += ", by " + strings.Join(t.Models, ", ")
+	}
+	return s + ", " + span(t.MS)
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -1,0 +1,500 @@
+package engine
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	mrand "math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/schema"
+)
+
+// Config is what an engine is made of. Jitter gives a number from 0 to 1; nil
+// is chance.
+type Config struct {
+	Log      Log
+	Models   Models
+	Tools    Tools
+	Projects Projects
+	Blanker  Blanker
+	Live     Live
+	Clock    Clock
+	Jitter   func() float64
+	Logger   *slog.Logger
+	NewID    func() string // of a session; nil is chance
+	Grace    time.Duration // that a stopped run's deeds get to end; 0 is 10 s
+}
+
+// Engine drives the runs of one project.
+type Engine struct {
+	Config
+	ctx    context.Context
+	cancel context.CancelFunc
+	wg     sync.WaitGroup
+	bell   chan struct{} // a ticket with a deadline may have come
+
+	mu      sync.Mutex
+	drivers map[string]*driver
+	waiting map[string]int // messages in the inbox of each session, so that none is looked for in vain
+	closing bool
+}
+
+// New gives an engine; Start begins its work.
+func New(c Config) *Engine {
+	if c.Jitter == nil {
+		c.Jitter = mrand.Float64
+	}
+	if c.NewID == nil {
+		c.NewID = shortID
+	}
+	if c.Grace == 0 {
+		c.Grace = 10 * time.Second
+	}
+	if c.Logger == nil {
+		c.Logger = slog.New(slog.DiscardHandler)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	return &Engine{Config: c, ctx: ctx, cancel: cancel, bell: make(chan struct{}, 1), drivers: map[string]*driver{}, waiting: map[string]int{}}
+}
+
+// shortID gives five letters and digits that cannot be misread.
+func shortID() string {
+	const set = "23456789abcdefghjkmnpqrstvwxyz"
+	var b [5]byte
+	_, _ = rand.Read(b[:]) // never fails
+	for i := range b {
+		b[i] = set[int(b[i])%len(set)]
+	}
+	return string(b[:])
+}
+
+// Start fires the timers that are overdue, recovers the runs that were under
+// way when the service ended, and looks after deadlines from then on.
+func (e *Engine) Start(ctx context.Context) error {
+	if _, err := e.FireDue(ctx); err != nil {
+		return err
+	}
+	runs, err := e.Log.Unfinished(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		e.post(r, note{recover: true})
+	}
+	queues, err := e.Log.Queues(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range queues {
+		e.waits(s, 1)
+		e.pump(s)
+	}
+	e.wg.Add(1)
+	go e.deadlines()
+	return nil
+}
+
+// FireDue wakes every held run whose deadline has passed and gives the next deadline.
+func (e *Engine) FireDue(ctx context.Context) (time.Time, error) {
+	runs, next, err := e.Log.Due(ctx, e.Clock.Now())
+	if err != nil {
+		return time.Time{}, err
+	}
+	for _, r := range runs {
+		e.post(r, note{})
+	}
+	return next, nil
+}
+
+func (e *Engine) deadlines() {
+	defer e.wg.Done()
+	for {
+		next, err := e.FireDue(e.ctx)
+		if e.ctx.Err() != nil {
+			return
+		}
+		if err != nil {
+			e.Logger.Error("failed to read the deadlines", "error", err)
+			next = e.Clock.Now().Add(time.Second)
+		}
+		var due <-chan time.Time
+		stop := func() {}
+		if !next.IsZero() {
+			due, stop = e.Clock.Until(next, false)
+		}
+		select {
+		case <-e.ctx.Done():
+			stop()
+			return
+		case <-e.bell:
+			stop()
+		case <-due:
+		}
+	}
+}
+
+// Close ends every driver where it stands, without closing its run: the next
+// start goes on from the ledger. Calls that are under way get a few seconds to
+// end, so that nobody has to be asked whether they happened; turns do not, since
+// they can be asked again.
+func (e *Engine) Close() {
+	e.mu.Lock()
+	first := !e.closing
+	e.closing = true
+	for _, d := range e.drivers {
+		d.put(note{}) // so that it looks up
+	}
+	e.mu.Unlock()
+	if first {
+		late, cancel := context.WithTimeout(e.ctx, e.Grace/2)
+		_ = e.Wait(late) // what has not ended by then is recovered at the next start
+		cancel()
+	}
+	e.cancel()
+	e.wg.Wait()
+}
+
+// ending says whether no new deed may begin.
+func (e *Engine) ending() bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.closing
+}
+
+// Wait blocks until no driver is at work.
+func (e *Engine) Wait(ctx context.Context) error {
+	for {
+		e.mu.Lock()
+		var d *driver
+		for _, d = range e.drivers {
+			break
+		}
+		e.mu.Unlock()
+		if d == nil {
+			return nil
+		}
+		select {
+		case <-d.gone:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// Start is what a run begins with.
+type Start struct {
+	Session string                 `json:"session,omitempty"` // "" begins one
+	Text    string                 `json:"text"`
+	Person  string                 `json:"person,omitempty"`
+	Agent   string                 `json:"agent,omitempty"` // "" is the last holder of the baton, or the project's start
+	Tools   ledger.Tools           `json:"tools,omitempty"`
+	Rung    ledger.Rung            `json:"rung,omitempty"`  // for all tools; none goes higher than the files let it
+	Rungs   map[string]ledger.Rung `json:"rungs,omitempty"` // for some
+	Model   string                 `json:"model,omitempty"`
+	State   map[string]any         `json:"state,omitempty"` // facts to begin with, for a new session
+	Call    *ledger.Ask            `json:"call,omitempty"`  // one call in place of a message: no model is asked
+	Via     string                 `json:"via,omitempty"`   // what brought it
+}
+
+// Begun tells where a message went.
+type Begun struct {
+	Run, Session string
+	WaitsFor     string // the run it waits for in the inbox; Run is empty then
+}
+
+// RefusedError is a request that cannot be met as it was made: the person can fix it.
+type RefusedError struct{ Say, Remedy string }
+
+func (r *RefusedError) Error() string { return r.Say }
+
+func refused(remedy, format string, args ...any) error {
+	return &RefusedError{Say: fmt.Sprintf(format, args...), Remedy: remedy}
+}
+
+// Begin opens a run, or puts the message into the session's inbox where a run
+// of the session is not over.
+func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
+	p, err := e.Projects.Current()
+	if err != nil {
+		return Begun{}, err
+	}
+	if strings.TrimSpace(st.Text) == "" && st.Call == nil {
+		return Begun{}, refused("Write what you want.", "the message is empty")
+	}
+	if st.Person == "" {
+		st.Person = "local"
+	}
+	switch st.Tools {
+	case "":
+		st.Tools = ledger.ToolsLive
+	case ledger.ToolsLive, ledger.ToolsStubs, ledger.ToolsOff:
+	default:
+		return Begun{}, refused("Use live, stubs or off.", "tools cannot be %q", st.Tools)
+	}
+	if err := checkRungs(p, st); err != nil {
+		return Begun{}, err
+	}
+	if st.Agent != "" && p.Agents[st.Agent] == nil {
+		return Begun{}, refused("`stonebaton tools` and the project's files show what there is.", "unknown agent %q.%s", st.Agent, near.Hint(st.Agent, names(p.Agents)))
+	}
+	if st.Model != "" && p.Models[st.Model] == nil {
+		return Begun{}, refused("`stonebaton models` lists them.", "unknown model %q.%s", st.Model, near.Hint(st.Model, names(p.Models)))
+	}
+	if st.State != nil && st.Session != "" {
+		return Begun{}, refused("Omit the session to begin a new one.", "a session that exists keeps its state; a state can be given to a new one only")
+	}
+	if st.State != nil {
+		if faults := p.CheckState(st.State); len(faults) > 0 {
+			return Begun{}, refused("state: in stonebaton.yaml describes it.", "the given state does not fit: %s", schema.Say(faults))
+		}
+	}
+	st.Text = e.Blanker.Text(st.Text)
+	if st.Call != nil {
+		call := *st.Call
+		call.Args = e.Blanker.Text(call.Args)
+		st.Call, st.Text = &call, call.Tool
+	}
+	b, err := e.open(ctx, p, st, 0)
+	if !errors.Is(err, ErrBusy) {
+		return b, err
+	}
+	s, err := e.Log.Session(ctx, st.Session)
+	if err != nil {
+		return Begun{}, err
+	}
+	if err := e.Log.Enqueue(ctx, st); err != nil {
+		return Begun{}, err
+	}
+	e.waits(st.Session, 1)
+	e.pump(st.Session) // the run may have ended meanwhile
+	return Begun{Session: st.Session, WaitsFor: s.Last}, nil
+}
+
+func checkRungs(p *project.Project, st Start) error {
+	is := func(r ledger.Rung) error {
+		if r != "" && !slices.Contains(ledger.Rungs(), r) {
+			return refused("The rungs are stub, read, ask and free.", "unknown rung %q", r)
+		}
+		return nil
+	}
+	for name, r := range st.Rungs {
+		if p.Tools[name] == nil {
+			return refused("`stonebaton tools` lists them.", "unknown tool %q in the rungs.%s", name, near.Hint(name, names(p.Tools)))
+		}
+		if err := is(r); err != nil {
+			return err
+		}
+	}
+	return is(st.Rung)
+}
+
+func names[T any](m map[string]T) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox int64) (Begun, error) {
+	for try := 0; ; try++ {
+		sess, fresh := Session{ID: st.Session}, st.Session == ""
+		opened := &ledger.RunOpened{Project: p.Name, Version: p.Version, Person: st.Person, Text: st.Text, Tools: st.Tools,
+			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
+		if fresh {
+			sess.ID, opened.State = e.NewID(), p.NewState(st.State)
+		} else {
+			var err error
+			if sess, err = e.Log.Session(ctx, st.Session); err != nil {
+				return Begun{}, err
+			}
+			if sess.Busy {
+				return Begun{}, ErrBusy
+			}
+			if sess.Last != "" {
+				last, err := e.State(ctx, sess.Last)
+				if err != nil {
+					return Begun{}, err
+				}
+				opened.Memory, opened.State, opened.Handles = last.Memory(), last.Facts, slices.Sorted(maps.Keys(last.Handles))
+				if p.Agents[last.Agent] != nil {
+					opened.Agent = last.Agent
+				}
+			}
+		}
+		if st.Agent != "" {
+			opened.Agent = st.Agent
+		}
+		if st.Call != nil {
+			opened.Agent, opened.Why = "", "a call from outside, by "+st.Person
+		}
+		opened.Session = sess.ID
+		id := fmt.Sprintf("%s-%d", sess.ID, sess.Runs+1)
+		d := e.newDriver(id, p)
+		d.opening = &Opening{Session: sess.ID, Project: p.Name, Person: st.Person, Text: st.Text, New: fresh, Inbox: inbox}
+		if err := e.launch(d, ledger.New("", opened)); err != nil {
+			if errors.Is(err, ErrTaken) && try < 20 {
+				continue // another id is drawn, or the session looked at again: another message came first
+			}
+			return Begun{}, err
+		}
+		return Begun{Run: id, Session: sess.ID}, nil
+	}
+}
+
+// launch writes a new run's first batch and leaves its driver at work.
+func (e *Engine) launch(d *driver, first ledger.Event) error {
+	e.mu.Lock()
+	if e.closing {
+		e.mu.Unlock()
+		return errEnding
+	}
+	if e.drivers[d.run] != nil {
+		e.mu.Unlock()
+		return ErrTaken
+	}
+	e.drivers[d.run] = d
+	e.wg.Add(1)
+	e.mu.Unlock()
+	d.state = run.New(d.run)
+	d.stage(d.now(), first)
+	err := d.advance()
+	if err != nil {
+		e.mu.Lock()
+		delete(e.drivers, d.run)
+		e.mu.Unlock()
+		close(d.gone)
+		e.wg.Done()
+		return err
+	}
+	go d.work()
+	return nil
+}
+
+// waits counts a session's messages up or down.
+func (e *Engine) waits(session string, n int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.waiting[session] += n; e.waiting[session] <= 0 {
+		delete(e.waiting, session)
+	}
+}
+
+// pump opens the next run of a session from its inbox, where there is one.
+func (e *Engine) pump(session string) {
+	e.mu.Lock()
+	idle := e.closing || e.waiting[session] == 0
+	if !idle {
+		e.wg.Add(1)
+	}
+	e.mu.Unlock()
+	if idle {
+		return
+	}
+	go func() {
+		defer e.wg.Done()
+		w, ok, err := e.Log.Inbox(e.ctx, session)
+		if err != nil || !ok {
+			return
+		}
+		p, err := e.Projects.Current()
+		if err == nil {
+			if _, err = e.open(e.ctx, p, w.Start, w.ID); err == nil {
+				e.waits(session, -1)
+			}
+		}
+		if err != nil && !errors.Is(err, ErrBusy) && e.ctx.Err() == nil {
+			e.Logger.Error("failed to begin the run of a waiting message", "session", session, "error", err)
+		}
+	}()
+}
+
+// Undone records that a person undid what a call of a run did to a file: on the run
+// that did it, and, where the session has gone on since, on its newest run, so that
+// the next turn is told either way.
+func (e *Engine) Undone(ctx context.Context, id, step, path, by string) error {
+	u := ledger.FileUndone{Path: path, By: by, Words: fmt.Sprintf("(%s has undone your change of %s: the file is as it was before.)", by, path), Why: "a person undid it"}
+	if err := e.ask(ctx, id, note{undone: &u, step: step}); err != nil {
+		return err
+	}
+	session, _, _ := strings.Cut(id, "-")
+	s, err := e.Log.Session(ctx, session)
+	if err != nil || s.Last == id {
+		return err
+	}
+	return e.ask(ctx, s.Last, note{undone: &u})
+}
+
+// State folds a run's ledger.
+func (e *Engine) State(ctx context.Context, id string) (*run.State, error) {
+	events, err := e.Log.Read(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return run.Fold(id, events)
+}
+
+// post hands a note to a run's driver, and starts one where there is none.
+func (e *Engine) post(id string, n note) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.closing {
+		n.answer(errEnding)
+		return
+	}
+	d := e.drivers[id]
+	if d == nil {
+		d = e.newDriver(id, nil)
+		e.drivers[id] = d
+		e.wg.Add(1)
+		d.put(n)
+		go d.work()
+		return
+	}
+	d.put(n)
+}
+
+// Stop asks a run to end. It returns when that is on the ledger.
+func (e *Engine) Stop(ctx context.Context, id, by, because string) error {
+	return e.ask(ctx, id, note{stop: &ledger.StopAsked{By: by, Because: because}})
+}
+
+// Settlement is what a person decided about a ticket. As names the approver
+// they act as; Shown is the hash of what they saw, "" where it is not known.
+type Settlement struct {
+	ID      string
+	Verb    ledger.Verb
+	By, As  string
+	Because string
+	Args    map[string]any // for Amend: the values to change
+	Result  any            // for Happened
+	Shown   ledger.Hash
+}
+
+// Settle settles a ticket. It returns when that is on the ledger.
+func (e *Engine) Settle(ctx context.Context, id, step string, s Settlement) error {
+	return e.ask(ctx, id, note{settle: &s, step: step})
+}
+
+func (e *Engine) ask(ctx context.Context, id string, n note) error {
+	n.reply = make(chan error, 1)
+	e.post(id, n)
+	select {
+	case err := <-n.reply:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

@@ -1,0 +1,116 @@
+package chat
+
+import (
+	"encoding/json"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/prompt"
+)
+
+// Request is the body of a request.
+type Request struct {
+	Model         string         `json:"model"`
+	Messages      []Message      `json:"messages"`
+	Tools         []Tool         `json:"tools,omitempty"`
+	Temperature   *float64       `json:"temperature,omitempty"`
+	MaxTokens     int            `json:"max_tokens,omitempty"`
+	Stream        bool           `json:"stream,omitempty"`
+	StreamOptions *StreamOptions `json:"stream_options,omitempty"`
+}
+
+// StreamOptions asks for the usage at the end of a stream.
+type StreamOptions struct {
+	IncludeUsage bool `json:"include_usage"`
+}
+
+// Message is one message of the wire. Reasoning comes in replies alone, where an
+// endpoint sends it apart from the answer; endpoints differ in its name.
+type Message struct {
+	Role       string `json:"role"`
+	Content    string `json:"content"`
+	Reasoning  string `json:"reasoning_content,omitempty"`
+	Reasoning2 string `json:"reasoning,omitempty"`
+	ToolCalls  []Call `json:"tool_calls,omitempty"`
+	ToolCallID string `json:"tool_call_id,omitempty"`
+	Name       string `json:"name,omitempty"`
+}
+
+// Call is a tool call of the wire. Index is used in streams alone.
+type Call struct {
+	Index    *int     `json:"index,omitempty"`
+	ID       string   `json:"id,omitempty"`
+	Type     string   `json:"type,omitempty"`
+	Function Function `json:"function"`
+}
+
+// Function is the name of a called tool, and its arguments as JSON text.
+type Function struct {
+	Name      string `json:"name,omitempty"`
+	Arguments string `json:"arguments"`
+}
+
+// Tool is a tool as the wire describes it.
+type Tool struct {
+	Type     string `json:"type"`
+	Function struct {
+		Name        string          `json:"name"`
+		Description string          `json:"description"`
+		Parameters  json.RawMessage `json:"parameters"`
+	} `json:"function"`
+}
+
+// Usage counts tokens.
+type Usage struct {
+	Prompt     int `json:"prompt_tokens"`
+	Completion int `json:"completion_tokens"`
+	Total      int `json:"total_tokens"`
+}
+
+// Choice is one answer, whole (Message) or in part (Delta).
+type Choice struct {
+	Index   int      `json:"index"`
+	Message *Message `json:"message,omitempty"`
+	Delta   *Message `json:"delta,omitempty"`
+	Finish  *string  `json:"finish_reason"`
+}
+
+// Response is the body of a reply, or one piece of a stream.
+type Response struct {
+	ID      string   `json:"id"`
+	Object  string   `json:"object"`
+	Created int64    `json:"created"`
+	Model   string   `json:"model"`
+	Choices []Choice `json:"choices"`
+	Usage   *Usage   `json:"usage,omitempty"`
+	Error   *Error   `json:"error,omitempty"`
+}
+
+// Error is what the wire says of a failure.
+type Error struct {
+	Message string `json:"message"`
+	Type    string `json:"type,omitempty"`
+	Code    any    `json:"code,omitempty"`
+}
+
+// Encode gives the body of a request: the same bytes for the same request. What the
+// project does not set is omitted, so that the endpoint decides.
+func Encode(r prompt.Request, remote string) Request {
+	out := Request{Model: remote, Temperature: r.Temperature, MaxTokens: r.MaxTokens, Stream: true, StreamOptions: &StreamOptions{IncludeUsage: true}}
+	out.Messages = append(out.Messages, Message{Role: "system", Content: r.System})
+	for _, m := range r.Messages {
+		w := Message{Role: string(m.Role), Content: m.Text}
+		for _, c := range m.Calls {
+			w.ToolCalls = append(w.ToolCalls, Call{ID: c.ID, Type: "function", Function: Function{Name: c.Tool, Arguments: c.Args}})
+		}
+		if m.Role == ledger.FromTool {
+			w.ToolCallID, w.Name = m.Call, m.Tool
+		}
+		out.Messages = append(out.Messages, w)
+	}
+	for _, t := range r.Tools {
+		w := Tool{Type: "function"}
+		w.Function.Name, w.Function.Description, w.Function.Parameters = t.Name, t.Summary, t.Parameters
+		out.Tools = append(out.Tools, w)
+	}
+	return out
+}

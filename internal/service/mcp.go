@@ -1,0 +1,220 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/modelcontextprotocol/go-sdk/mcp"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/value"
+	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/store"
+)
+
+// ToolServer offers a project's tools to clients of the Model Context Protocol.
+// Each call is a run of one call, with the same checks, rungs, gates and ledger as
+// a call of an agent.
+type ToolServer struct {
+	app    *app.App
+	server *mcp.Server
+	log    *slog.Logger
+
+	mu      sync.Mutex
+	offered map[string]ledger.Hash // contracts by tool
+}
+
+// NewToolServer gives a server of the tools of an app's project. It follows the
+// project as its files change.
+func NewToolServer(a *app.App, log *slog.Logger) *ToolServer {
+	t := &ToolServer{app: a, log: log, offered: map[string]ledger.Hash{}}
+	t.server = mcp.NewServer(&mcp.Implementation{Name: "stonebaton", Version: "1"}, &mcp.ServerOptions{
+		Capabilities: &mcp.ServerCapabilities{Tools: &mcp.ToolCapabilities{ListChanged: true}},
+		Instructions: "The tools of a project. A call may wait for a person; progress says for whom.",
+	})
+	t.offer()
+	r := a.Hub.Read("")
+	go func() {
+		defer r.Close()
+		for {
+			select {
+			case <-a.Done():
+				return
+			case n := <-r.C:
+				if n.Topic == "project" || r.Missed() {
+					t.offer()
+				}
+			}
+		}
+	}()
+	return t
+}
+
+// until ends what a handler does when a context does, so that an open stream does
+// not hold a service that is ending.
+func until(end context.Context, h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ctx, cancel := context.WithCancel(r.Context())
+		defer cancel()
+		defer context.AfterFunc(end, cancel)()
+		h.ServeHTTP(w, r.WithContext(ctx))
+	})
+}
+
+// Run serves one client over a transport, until it goes or ctx ends.
+func (t *ToolServer) Run(ctx context.Context, over mcp.Transport) error {
+	return t.server.Run(ctx, over)
+}
+
+// Handler serves clients over streamable HTTP.
+func (t *ToolServer) Handler() http.Handler {
+	return mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return t.server }, &mcp.StreamableHTTPOptions{SessionTimeout: 30 * time.Minute})
+}
+
+// offer brings the list of tools up to date.
+func (t *ToolServer) offer() {
+	p, err := t.app.Projects.Current()
+	if err != nil {
+		return // the files are broken, and there is no version before
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var gone []string
+	for n := range t.offered {
+		if p.Tools[n] == nil {
+			gone = append(gone, n)
+			delete(t.offered, n)
+		}
+	}
+	if len(gone) > 0 {
+		t.server.RemoveTools(gone...)
+	}
+	for _, n := range names(p.Tools) {
+		tool := p.Tools[n]
+		contract := tool.Contract()
+		raw, err := json.Marshal([]any{contract, tool.Output.Doc(), tool.Effect})
+		if err != nil {
+			continue // a contract is JSON
+		}
+		if h := ledger.HashOf(raw); t.offered[n] != h {
+			t.offered[n] = h
+			t.server.AddTool(described(tool, contract), t.call)
+		}
+	}
+}
+
+func described(tool *project.Tool, c project.Contract) *mcp.Tool {
+	no, yes := false, tool.Effect == ledger.Irreversible
+	out := &mcp.Tool{Name: c.Name, Description: c.Summary, InputSchema: c.Parameters,
+		Annotations: &mcp.ToolAnnotations{ReadOnlyHint: tool.Effect == ledger.Read, IdempotentHint: tool.Resend != "", DestructiveHint: &no}}
+	if yes {
+		out.Annotations.DestructiveHint = &yes
+	}
+	if doc := tool.Output.Doc(); doc["type"] == "object" {
+		out.OutputSchema = doc
+	}
+	return out
+}
+
+// call carries a client's call out as a run of its own.
+func (t *ToolServer) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.CallToolResult, error) {
+	who := "a client"
+	if init := req.Session.InitializeParams(); init != nil && init.ClientInfo != nil && init.ClientInfo.Name != "" {
+		who = init.ClientInfo.Name
+	}
+	args := string(req.Params.Arguments)
+	b, err := t.app.Engine.Begin(ctx, engine.Start{Person: who, Via: "mcp", Call: &ledger.Ask{ID: "1", Tool: req.Params.Name, Args: args}})
+	if err != nil {
+		return failed(err.Error()), nil
+	}
+	r := t.app.Hub.Read(b.Run)
+	defer r.Close()
+	token, said := req.Params.GetProgressToken(), 0.0
+	tell := func(words string) {
+		if token == nil {
+			return
+		}
+		said++
+		if err := req.Session.NotifyProgress(ctx, &mcp.ProgressNotificationParams{ProgressToken: token, Progress: said, Message: words}); err != nil {
+			t.log.Debug("a client could not be told how its call goes", "run", b.Run, "error", err)
+		}
+	}
+	for {
+		s, err := t.app.Engine.State(ctx, b.Run)
+		if err != nil && ctx.Err() == nil {
+			return failed(err.Error()), nil
+		}
+		if err == nil && s.Closed != nil {
+			return t.result(s, b.Run)
+		}
+		if err == nil && s.Held() {
+			tell(t.waits(ctx, b.Run))
+		}
+		select {
+		case n := <-r.C:
+			if n.Text != "" { // what the call says of itself
+				tell(strings.TrimSpace(n.Text))
+			}
+		case <-ctx.Done():
+			// nobody waits for the result any more: what has not begun does not begin
+			stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer cancel()
+			var over *engine.RefusedError
+			if err := t.app.Engine.Stop(stop, b.Run, who, "the client went away"); err != nil && !errors.As(err, &over) {
+				t.log.Warn("failed to stop the run of a client that went away", "run", b.Run, "error", err)
+			}
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// waits says for whom a run waits.
+func (t *ToolServer) waits(ctx context.Context, id string) string {
+	list, err := t.app.Store.Tickets(ctx, store.TicketFilter{Run: id, Limit: 1})
+	if err != nil || len(list) == 0 {
+		return "it waits for a person"
+	}
+	who := "a person"
+	if by := list[0].By; len(by) > 0 {
+		who = by[0]
+	}
+	return fmt.Sprintf("it waits for %s (ticket %d): %s", who, list[0].ID, list[0].Ask)
+}
+
+func failed(words string) *mcp.CallToolResult {
+	return &mcp.CallToolResult{IsError: true, Content: []mcp.Content{&mcp.TextContent{Text: words}}}
+}
+
+// result words the end of a run of one call.
+func (t *ToolServer) result(s *run.State, id string) (*mcp.CallToolResult, error) {
+	if s.Closed.Status != ledger.Done {
+		words := "the run was stopped"
+		if s.Closed.Problem != nil {
+			words = s.Closed.Problem.Say
+		}
+		return failed(words), nil
+	}
+	out := &mcp.CallToolResult{Content: []mcp.Content{&mcp.TextContent{Text: s.Closed.Answer}}}
+	events, err := t.app.Store.Read(context.Background(), id)
+	if err != nil {
+		return out, nil // the words are the answer; its structure is for programs
+	}
+	for _, e := range events {
+		if ret, ok := e.Data.(*ledger.CallReturned); ok {
+			if m, err := value.ReadObject(ret.Result); err == nil && m != nil {
+				out.StructuredContent = m
+			}
+		}
+	}
+	return out, nil
+}

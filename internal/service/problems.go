@@ -1,0 +1,117 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"stonebaton.example/api"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/docs"
+	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/store"
+)
+
+// kinds names the type of a problem by its status, where nothing narrower fits.
+var kinds = map[int]string{
+	http.StatusBadRequest: "request", http.StatusForbidden: "foreign", http.StatusNotFound: "not-found", http.StatusMethodNotAllowed: "method", http.StatusRequestTimeout: "slow",
+	http.StatusConflict: "conflict", http.StatusRequestEntityTooLarge: "large", http.StatusUnsupportedMediaType: "media", http.StatusUnprocessableEntity: "refused",
+	http.StatusInternalServerError: "internal", http.StatusNotImplemented: "newer", http.StatusBadGateway: "source", http.StatusServiceUnavailable: "store",
+}
+
+// typeOf gives the URI of a type of problems: its place on the page that explains them.
+func typeOf(kind string) string { return "/problems#" + kind }
+
+// ProblemTypes lists the types of problems that the API tells of.
+func ProblemTypes() []string {
+	out := []string{typeOf("settled"), typeOf("not-entitled"), typeOf("project")}
+	for _, kind := range kinds {
+		out = append(out, typeOf(kind))
+	}
+	return out
+}
+
+// problem gives an error as the API tells it.
+func problem(status int, remedy, format string, args ...any) *api.Problem {
+	kind, ok := kinds[status]
+	if !ok {
+		kind = kinds[http.StatusBadRequest]
+		if status >= 500 {
+			kind = kinds[http.StatusInternalServerError]
+		}
+	}
+	return &api.Problem{Type: typeOf(kind), Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...), Remedy: remedy}
+}
+
+// narrower gives a problem of a type of its own.
+func narrower(kind string, p *api.Problem) *api.Problem {
+	p.Type = typeOf(kind)
+	return p
+}
+
+func asProblem(err error) *api.Problem {
+	var p *api.Problem
+	var refused *engine.RefusedError
+	var settled *engine.SettledError
+	var others *engine.NotEntitledError
+	var probs *app.ProblemsError
+	var noDrill *app.UnknownDrillError
+	var noAgent *prompt.UnknownAgentError
+	var unknown *ledger.UnknownError
+	var he *echo.HTTPError
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &refused):
+		return problem(http.StatusUnprocessableEntity, refused.Remedy, "%s", refused.Say)
+	case errors.As(err, &settled):
+		return narrower("settled", problem(http.StatusConflict, "Look at the run to see what followed.", "%s", settled.Error()))
+	case errors.As(err, &others):
+		return narrower("not-entitled", problem(http.StatusForbidden, "Ask one of them; approvers: in stonebaton.yaml names who there is.", "%s", others.Error()))
+	case errors.As(err, &noDrill):
+		return problem(http.StatusNotFound, noDrill.Remedy(), "%s", noDrill.Error())
+	case errors.As(err, &noAgent):
+		return problem(http.StatusNotFound, noAgent.Remedy(), "%s", noAgent.Error())
+	case errors.As(err, &unknown):
+		return problem(http.StatusNotImplemented, "", "%s", unknown.Error())
+	case errors.As(err, &probs):
+		out := narrower("project", problem(http.StatusConflict, "`stonebaton check` lists them all; the files are read again as soon as they change.", "%s", probs.Error()))
+		for _, x := range probs.Problems {
+			if x.Grade == project.Error {
+				out.Place = &x.Place
+				break
+			}
+		}
+		return out
+	case errors.Is(err, engine.ErrNoRun):
+		return problem(http.StatusNotFound, "`stonebaton runs` lists them.", "there is no such run")
+	case errors.Is(err, engine.ErrNoSession):
+		return problem(http.StatusNotFound, "Omit the session to begin a new one.", "there is no such session")
+	case errors.Is(err, store.ErrNoTry):
+		return problem(http.StatusNotFound, "GET /api/tries lists them.", "there is no such try")
+	case errors.Is(err, store.ErrNoTicket):
+		return problem(http.StatusNotFound, "`stonebaton tickets` lists them.", "there is no such ticket")
+	case errors.Is(err, app.ErrNotWaiting):
+		return problem(http.StatusNotFound, "`stonebaton trust` lists what waits.", "%v", err)
+	case errors.As(err, &he):
+		return problem(he.Code, "", "%s", strings.ToLower(he.Message))
+	}
+	if errors.Is(err, echo.ErrMethodNotAllowed) {
+		return problem(http.StatusMethodNotAllowed, "The header Allow lists those it takes.", "the path does not take this method")
+	}
+	if code := echo.StatusCode(err); code >= 400 && code < 500 {
+		return problem(code, "", "%s", strings.ToLower(http.StatusText(code)))
+	}
+	return problem(http.StatusInternalServerError, "The service's log has more.", "%s", err.Error())
+}
+
+// explained serves the page that explains the types of problems.
+func explained(c *echo.Context) error {
+	return c.Blob(http.StatusOK, "text/plain; charset=utf-8", []byte(docs.Problems))
+}

@@ -1,0 +1,395 @@
+package service
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"go.yaml.in/yaml/v4"
+
+	"stonebaton.example/api"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/store"
+)
+
+//go:embed openapi.yaml
+var openapiYAML []byte
+
+// Document gives the OpenAPI document of the API as JSON.
+var Document = sync.OnceValues(func() ([]byte, error) {
+	var doc map[string]any
+	if err := yaml.Unmarshal(openapiYAML, &doc); err != nil {
+		return nil, fmt.Errorf("openapi.yaml: %w", err)
+	}
+	return json.MarshalIndent(doc, "", "  ")
+})
+
+func (s *Service) document(c *echo.Context) error {
+	doc, err := Document()
+	if err != nil {
+		return err
+	}
+	return c.Blob(http.StatusOK, "application/json", doc)
+}
+
+func names[T any](m map[string]T) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func (s *Service) project(c *echo.Context) error {
+	probs, older, _ := s.app.Projects.Problems()
+	out := api.Project{Dir: s.app.Projects.Dir(), Older: older, Agents: []api.Agent{}, Models: []api.Model{}, State: map[string]any{}}
+	for _, p := range probs {
+		switch p.Grade {
+		case project.Error:
+			out.Errors++
+		case project.Warning:
+			out.Warnings++
+		default:
+			out.Hints++
+		}
+	}
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return c.JSON(http.StatusOK, out) // there is none that could run; the problems say why
+	}
+	out.Name, out.Summary, out.Version, out.Start, out.Zone = p.Name, p.Summary, p.Version, p.Start, p.Zone.String()
+	if d := p.State.Doc(); d != nil {
+		out.State = d
+	}
+	for _, n := range names(p.Agents) {
+		a := p.Agents[n]
+		st := "ok"
+		if n == p.Start {
+			st = "start"
+		}
+		out.Agents = append(out.Agents, api.Agent{ID: n, Status: st, Summary: a.Summary, Model: a.Model, Tools: list(a.Tools), PassesTo: list(a.PassesTo), Place: a.Place})
+	}
+	out.Models = Models(p)
+	return c.JSON(http.StatusOK, out)
+}
+
+func list(s []string) []string { return append([]string{}, s...) }
+
+// Models lists the models of a project.
+func Models(p *project.Project) []api.Model {
+	used, fallbacks := map[string]bool{}, map[string]bool{}
+	for _, a := range p.Agents {
+		used[a.Model] = true
+	}
+	for _, m := range p.Models {
+		fallbacks[m.Fallback] = true
+	}
+	out := []api.Model{}
+	for _, n := range names(p.Models) {
+		m := p.Models[n]
+		st := "unused"
+		if fallbacks[n] {
+			st = "fallback"
+		}
+		if used[n] {
+			st = "used"
+		}
+		out = append(out, api.Model{ID: n, Status: st, Speaks: m.Speaks, URL: m.URL, Name: m.Remote, Key: m.Key, Fallback: m.Fallback, Input: m.Price.Input, Output: m.Price.Output})
+	}
+	return out
+}
+
+func (s *Service) models(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"models": Models(p)})
+}
+
+// testModel asks a model one question, with no fallback and no second attempt.
+func (s *Service) testModel(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	name := c.Param("name")
+	m := p.Models[name]
+	if m == nil {
+		return problem(http.StatusNotFound, "`stonebaton models` lists them.", "unknown model %q.%s", name, near.Hint(name, names(p.Models)))
+	}
+	return c.JSON(http.StatusOK, TestModel(c.Request().Context(), s.app.Models, s.app.Secrets, p, m))
+}
+
+// TestModel asks a model one question and gives the result.
+func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *project.Project, m *project.Model) api.ModelTest {
+	ctx, cancel := context.WithTimeout(ctx, m.Timeout)
+	defer cancel()
+	began := time.Now()
+	r := prompt.Request{Agent: "test", Model: m.Name, System: "Answer in one short sentence.", MaxTokens: 64,
+		Messages: []ledger.Message{{Role: ledger.User, Text: "Hello. Are you there?"}}}
+	reply, bad := models.Ask(ctx, p, r, func(string) {})
+	out := api.ModelTest{ID: m.Name, Status: "answers", MS: time.Since(began).Milliseconds(), Answer: bl.Text(reply.Text), Model: reply.Model, Tokens: reply.Usage}
+	if bad != nil {
+		out.Status = "fails"
+		out.Error = &ledger.Problem{Class: "model." + bad.Class, Say: bl.Text(bad.Say), Remedy: bl.Text(bad.Remedy)}
+	}
+	return out
+}
+
+func (s *Service) problems(c *echo.Context) error {
+	probs, older, read := s.app.Projects.Problems()
+	if probs == nil {
+		probs = []project.Problem{}
+	}
+	return c.JSON(http.StatusOK, api.Problems{Problems: probs, Older: older, Read: read})
+}
+
+// carriedBy says in a line what carries a tool out.
+func carriedBy(t *project.Tool) string {
+	switch {
+	case t.HTTP != nil:
+		return t.HTTP.Method + " " + t.HTTP.URL.String()
+	case t.Command != nil:
+		var parts []string
+		for _, a := range t.Command.Run {
+			parts = append(parts, a.String())
+		}
+		return strings.Join(parts, " ")
+	case t.SQL != nil:
+		return strings.Join(strings.Fields(t.SQL.Query), " ")
+	case t.Builtin != nil:
+		return t.Builtin.Do
+	case t.Remote != nil && t.Remote.Operation != nil:
+		return t.Remote.Operation.Method + " " + t.Remote.Operation.Path
+	case t.Remote != nil:
+		return t.Remote.Name
+	}
+	return ""
+}
+
+// Tools lists the tools of a project, each with the problems that stand where it
+// is defined.
+func Tools(p *project.Project, probs []project.Problem) []api.Tool {
+	out := []api.Tool{}
+	of := problemsOf(p, probs)
+	for _, n := range names(p.Tools) {
+		t := p.Tools[n]
+		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: carriedBy(t), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Resend: t.Resend, Stubs: len(t.Stubs), By: []string{},
+			Agents: []string{}, Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
+		if a.Handler == "stub" {
+			a.Status = "stub"
+		}
+		if g := t.Gate; g != nil {
+			a.Gate, a.By = "always", list(g.By)
+			if g.When != nil {
+				a.Gate = g.When.String()
+			}
+			if g.Why != "" {
+				a.Gate = g.Why
+			}
+		}
+		for _, agent := range names(p.Agents) {
+			if slices.Contains(p.Agents[agent].Tools, n) {
+				a.Agents = append(a.Agents, agent)
+			}
+		}
+		a.Problems = append(a.Problems, of[n]...)
+		out = append(out, a)
+	}
+	return out
+}
+
+// problemsOf gives the problems of each tool: those that say that they are about it, and
+// those of nothing else that stand in its document.
+func problemsOf(p *project.Project, probs []project.Problem) map[string][]project.Problem {
+	type span struct {
+		tool      string
+		from, end int
+	}
+	spans, ends := map[string][]span{}, p.Ends() // by file, and by tool
+	for n, t := range p.Tools {
+		if t.Source == "" {
+			spans[t.Place.File] = append(spans[t.Place.File], span{n, t.Place.Line, ends[n]})
+		}
+	}
+	of := map[string][]project.Problem{}
+	for _, x := range probs {
+		tool := x.Tool
+		if at := slices.IndexFunc(spans[x.File], func(s span) bool { return x.Line >= s.from && x.Line < s.end }); tool == "" && at >= 0 {
+			tool = spans[x.File][at].tool
+		}
+		of[tool] = append(of[tool], x)
+	}
+	return of
+}
+
+func (s *Service) tools(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	probs, _, _ := s.app.Projects.Problems()
+	return c.JSON(http.StatusOK, map[string]any{"tools": Tools(p, probs)})
+}
+
+func (s *Service) tool(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	name := c.Param("name")
+	if p.Tools[name] == nil {
+		return problem(http.StatusNotFound, "`stonebaton tools` lists them.", "unknown tool %q.%s", name, near.Hint(name, names(p.Tools)))
+	}
+	probs, _, _ := s.app.Projects.Problems()
+	list := Tools(p, probs)
+	return c.JSON(http.StatusOK, list[slices.IndexFunc(list, func(t api.Tool) bool { return t.ID == name })])
+}
+
+func (s *Service) untrusted(c *echo.Context) error {
+	return c.JSON(http.StatusOK, api.Trust{Waiting: s.app.Projects.Waiting()})
+}
+
+func (s *Service) trust(c *echo.Context) error {
+	if err := body(c, &struct{}{}); err != nil {
+		return err
+	}
+	o, err := s.app.Projects.Confirm(c.Request().Context(), ledger.Hash(c.Param("id")), "local")
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, o)
+}
+
+func (s *Service) tickets(c *echo.Context) error {
+	skip, limit, err := page(c, 100)
+	if err != nil {
+		return err
+	}
+	list, err := s.app.Store.Tickets(c.Request().Context(), store.TicketFilter{Run: c.QueryParam("run"), All: c.QueryParam("status") == "all", Skip: int(skip), Limit: limit + 1})
+	if err != nil {
+		return err
+	}
+	var out api.TicketList
+	out.Tickets, out.Next = paged(list, limit, func(store.Ticket) int64 { return skip + int64(limit) })
+	return c.JSON(http.StatusOK, out)
+}
+
+func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return api.Ticket{}, problem(http.StatusBadRequest, "", "a ticket's id is a number, not %q", c.Param("id"))
+	}
+	ctx := c.Request().Context()
+	row, err := s.app.Store.Ticket(ctx, id)
+	if err != nil {
+		return api.Ticket{}, err
+	}
+	out := api.Ticket{Ticket: row, Schema: map[string]any{}}
+	events, err := s.app.Store.Read(ctx, row.Run)
+	if err != nil {
+		return out, err
+	}
+	out.Talk = talk(events)
+	if opened, ok := events[0].Data.(*ledger.RunOpened); ok {
+		if p, err := s.app.Projects.Version(ctx, opened.Version); err == nil && p.Tools[row.Tool] != nil {
+			out.Schema = p.Tools[row.Tool].Input.Doc()
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) ticket(c *echo.Context) error {
+	t, err := s.ticketOf(c)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, t)
+}
+
+func (s *Service) settle(c *echo.Context) error {
+	var in api.Settle
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	t, err := s.ticketOf(c)
+	if err != nil {
+		return err
+	}
+	if t.Status != "open" && in.ID == "" {
+		return &engine.SettledError{Verb: ledger.Verb(t.Status), By: t.SettledBy}
+	}
+	result, err := given("result", in.Result)
+	if err != nil {
+		return err
+	}
+	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, t.Step, engine.Settlement{ID: in.ID, Verb: in.Verb, By: "local", As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown}); err != nil {
+		return err
+	}
+	return s.ticket(c)
+}
+
+func (s *Service) drills(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	last, err := s.app.Store.Drills(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	out := api.DrillList{Drills: []app.DrillResult{}}
+	for _, d := range p.Drills {
+		r := app.NewDrillResult(d)
+		if raw, ok := last[d.Name]; ok {
+			if err := json.Unmarshal(raw, &r); err != nil {
+				return err
+			}
+		}
+		out.Drills = append(out.Drills, r)
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+func (s *Service) runDrills(c *echo.Context) error {
+	var in api.Drills
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	results, err := app.RunDrills(ctx, p, s.app.Workshop, in.Names, nil)
+	if err != nil {
+		return err
+	}
+	for _, r := range results {
+		raw, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		if err := s.app.Store.SaveDrill(ctx, r.ID, raw); err != nil {
+			return err
+		}
+	}
+	s.app.Hub.Changed("drills")
+	return c.JSON(http.StatusOK, api.DrillList{Drills: results})
+}

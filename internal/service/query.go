@@ -1,0 +1,167 @@
+package service
+
+import (
+	"fmt"
+	"net/http"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"go.yaml.in/yaml/v4"
+
+	"stonebaton.example/core/near"
+)
+
+// param is a query parameter as openapi.yaml describes it.
+type param struct {
+	Name   string `yaml:"name"`
+	In     string `yaml:"in"`
+	Ref    string `yaml:"$ref"`
+	Schema struct {
+		Type    string   `yaml:"type"`
+		Format  string   `yaml:"format"`
+		Enum    []string `yaml:"enum"`
+		Minimum *int64   `yaml:"minimum"`
+		Maximum *int64   `yaml:"maximum"`
+	} `yaml:"schema"`
+}
+
+// queries gives the query parameters of each call: the document is what is served, and
+// what requests are held against.
+func queries(document []byte) (map[string][]param, error) {
+	var doc struct {
+		Paths      map[string]map[string]struct{ Parameters []param }
+		Components struct{ Parameters map[string]param }
+	}
+	if err := yaml.Unmarshal(document, &doc); err != nil {
+		return nil, fmt.Errorf("openapi.yaml: %w", err)
+	}
+	out := map[string][]param{}
+	for path, methods := range doc.Paths {
+		for method, op := range methods {
+			call := strings.ToUpper(method) + " " + path
+			out[call] = []param{}
+			for _, p := range op.Parameters {
+				if name, ok := strings.CutPrefix(p.Ref, "#/components/parameters/"); ok {
+					p = doc.Components.Parameters[name]
+				}
+				if p.In == "query" {
+					out[call] = append(out[call], p)
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// echoParam is a parameter of a path as Echo writes it.
+var echoParam = regexp.MustCompile(`:(\w+)`)
+
+// strict refuses what the document does not describe in a request's query.
+func strict(known map[string][]param) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			call := c.Request().Method + " " + echoParam.ReplaceAllString(c.Path(), "{$1}")
+			params, described := known[call]
+			if !described {
+				return next(c)
+			}
+			var names []string
+			for _, p := range params {
+				names = append(names, p.Name)
+			}
+			given := c.QueryParams()
+			for name, values := range given {
+				at := slices.Index(names, name)
+				if at < 0 {
+					return problem(http.StatusBadRequest, takes(call, names), "%s takes no query parameter %q.%s", call, name, near.Hint(name, names))
+				}
+				for _, v := range values {
+					if bad := params[at].check(v); bad != nil {
+						return bad
+					}
+				}
+			}
+			return next(c)
+		}
+	}
+}
+
+func takes(call string, names []string) string {
+	if len(names) == 0 {
+		return "Omit it: " + call + " takes none."
+	}
+	return "It takes " + strings.Join(names, ", ") + "."
+}
+
+// check holds a value against the parameter's schema. An empty value is as none.
+func (p param) check(v string) error {
+	switch {
+	case v == "":
+		return nil
+	case len(p.Schema.Enum) > 0:
+		if !slices.Contains(p.Schema.Enum, v) {
+			return problem(http.StatusBadRequest, "Use "+strings.Join(p.Schema.Enum, ", ")+".", "%s cannot be %q.%s", p.Name, v, near.Hint(v, p.Schema.Enum))
+		}
+	case p.Schema.Type == "integer":
+		n, err := strconv.ParseInt(v, 10, 64)
+		if err != nil {
+			return problem(http.StatusBadRequest, "", "%s must be a whole number, not %q", p.Name, v)
+		}
+		if s := p.Schema; (s.Minimum != nil && n < *s.Minimum) || (s.Maximum != nil && n > *s.Maximum) {
+			return problem(http.StatusBadRequest, "", "%s must be %s, not %d", p.Name, bounds(s.Minimum, s.Maximum), n)
+		}
+	case p.Schema.Format == "date-time":
+		if _, err := time.Parse(time.RFC3339, v); err != nil {
+			return problem(http.StatusBadRequest, "Write it as 2026-05-08T12:00:00Z.", "%s must be a date and time, not %q", p.Name, v)
+		}
+	}
+	return nil
+}
+
+func bounds(least, most *int64) string {
+	switch {
+	case most == nil:
+		return fmt.Sprintf("%d or more", *least)
+	case least == nil:
+		return fmt.Sprintf("%d or less", *most)
+	}
+	return fmt.Sprintf("from %d to %d", *least, *most)
+}
+
+// number reads a parameter that strict has checked; 0 where it is not given.
+func number(c *echo.Context, name string) int64 {
+	n, _ := strconv.ParseInt(c.QueryParam(name), 10, 64) // checked
+	return n
+}
+
+// moment reads a date and time that strict has checked; zero where it is not given.
+func moment(c *echo.Context, name string) time.Time {
+	t, _ := time.Parse(time.RFC3339, c.QueryParam(name)) // checked
+	return t
+}
+
+// page reads the cursor and the limit of a list.
+func page(c *echo.Context, limit int) (cursor int64, most int, err error) {
+	if q := c.QueryParam("cursor"); q != "" {
+		if cursor, err = strconv.ParseInt(q, 10, 64); err != nil || cursor < 0 {
+			return 0, 0, problem(http.StatusBadRequest, "Give the next of the page before, or omit it.", "there is no cursor %q", q)
+		}
+	}
+	if n := number(c, "limit"); n > 0 {
+		limit = int(n)
+	}
+	return cursor, limit, nil
+}
+
+// paged cuts a list that was read with one row more than its page, and gives the cursor
+// of the next page; "" where this is the last.
+func paged[T any](list []T, most int, cursor func(last T) int64) ([]T, string) {
+	if len(list) <= most {
+		return list, ""
+	}
+	return list[:most], strconv.FormatInt(cursor(list[most-1]), 10)
+}

@@ -1,0 +1,300 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"stonebaton.example/api"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/trace"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/model/chat"
+	"stonebaton.example/internal/store"
+)
+
+func (s *Service) ready(c *echo.Context) error {
+	if err := s.app.Store.Ready(c.Request().Context()); err != nil {
+		return problem(http.StatusServiceUnavailable, "Is the disk full?", "the store cannot be written: %v", err)
+	}
+	return c.JSON(http.StatusOK, map[string]string{"status": "ready"})
+}
+
+func (s *Service) begin(c *echo.Context) error {
+	var in api.Start
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	b, err := s.app.Engine.Begin(c.Request().Context(), engine.Start{Session: in.Session, Text: in.Text, Person: in.Person, Agent: in.Agent, Tools: in.Tools, Rung: in.Rung, Rungs: in.Rungs, Model: in.Model, State: in.State})
+	if err != nil {
+		return err
+	}
+	out := api.Begun{Run: b.Run, Session: b.Session, Status: "going", WaitsFor: b.WaitsFor, Broken: s.app.Projects.Broken()}
+	if b.Run == "" {
+		out.Status = "waiting"
+		return c.JSON(http.StatusAccepted, out)
+	}
+	c.Response().Header().Set("Location", "/api/runs/"+b.Run)
+	return c.JSON(http.StatusCreated, out)
+}
+
+func (s *Service) runs(c *echo.Context) error {
+	f := store.RunFilter{Status: c.QueryParam("status"), Agent: c.QueryParam("agent"), Tool: c.QueryParam("tool"), Text: c.QueryParam("text"), Session: c.QueryParam("session")}
+	before, limit, err := page(c, 100)
+	if err != nil {
+		return err
+	}
+	f.Since, f.Until, f.Before, f.Limit = moment(c, "since"), moment(c, "until"), before, limit+1
+	list, err := s.app.Store.Runs(c.Request().Context(), f)
+	if err != nil {
+		return err
+	}
+	var out api.RunList
+	out.Runs, out.Next = paged(list, limit, func(r store.Run) int64 { return r.N })
+	return c.JSON(http.StatusOK, out)
+}
+
+func (s *Service) run(c *echo.Context) error {
+	ctx, id := c.Request().Context(), c.Param("id")
+	events, err := s.app.Store.Read(ctx, id)
+	if err != nil {
+		return err
+	}
+	t, err := trace.Of(id, events)
+	if err != nil {
+		return err
+	}
+	out := api.Run{Run: t.Totals(), Steps: t.Steps}
+	if out.Steps == nil {
+		out.Steps = []*trace.Step{}
+	}
+	if out.Tickets, err = s.app.Store.Tickets(ctx, store.TicketFilter{Run: id, All: true}); err != nil {
+		return err
+	}
+	if out.Waiting, err = s.waiting(ctx, out.Run.Session); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+func (s *Service) waiting(ctx context.Context, session string) ([]string, error) {
+	w, err := s.app.Store.Waiting(ctx, session)
+	out := make([]string, len(w))
+	for i := range w {
+		out[i] = w[i].Start.Text
+	}
+	return out, err
+}
+
+func (s *Service) step(c *echo.Context) error {
+	id := c.Param("id")
+	events, err := s.app.Store.Read(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	d, err := trace.DetailOf(id, events, c.Param("step"))
+	if err != nil {
+		return err
+	}
+	if d == nil {
+		return problem(http.StatusNotFound, fmt.Sprintf("`stonebaton show %s` lists its steps.", id), "run %s has no step %q", id, c.Param("step"))
+	}
+	return c.JSON(http.StatusOK, d)
+}
+
+func (s *Service) stop(c *echo.Context) error {
+	var in api.Stop
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	id := c.Param("id")
+	if err := s.app.Engine.Stop(c.Request().Context(), id, "local", in.Because); err != nil {
+		return err
+	}
+	row, err := s.app.Store.Run(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusAccepted, row)
+}
+
+// request shows what a turn was sent, from the parts that were stored, and
+// says whether this program would still build the same.
+func (s *Service) request(c *echo.Context) error {
+	ctx, id, name := c.Request().Context(), c.Param("id"), c.Param("step")
+	events, err := s.app.Store.Read(ctx, id)
+	if err != nil {
+		return err
+	}
+	t, err := trace.Of(id, events)
+	if err != nil {
+		return err
+	}
+	st := t.Find(name)
+	if st == nil || st.Kind != trace.Turn {
+		return problem(http.StatusNotFound, fmt.Sprintf("`stonebaton show %s` lists its steps.", id), "run %s has no turn %q", id, name)
+	}
+	at := -1
+	for i, e := range events {
+		if e.Kind == ledger.KindTurnSent && e.Step == st.ID {
+			at = i // the newest attempt
+		}
+	}
+	before, err := run.Fold(id, events[:at])
+	if err != nil {
+		return err
+	}
+	sent := events[at].Data.(*ledger.TurnSent)
+	out := api.Request{Step: st.ID, Agent: sent.Agent, Model: sent.Model, Attempt: sent.Attempt, Messages: []ledger.Message{}}
+	system, err := s.app.Store.Part(ctx, sent.System)
+	if err != nil {
+		return err
+	}
+	out.System = string(system)
+	toolsJSON, err := s.app.Store.Part(ctx, sent.Tools)
+	if err == nil {
+		err = json.Unmarshal(toolsJSON, &out.Tools)
+	}
+	if err != nil {
+		return err
+	}
+	hashes := append(before.LastSent[:sent.Kept:sent.Kept], sent.Added...)
+	for _, h := range hashes {
+		raw, err := s.app.Store.Part(ctx, h)
+		if err != nil {
+			return err
+		}
+		var m ledger.Message
+		if err := json.Unmarshal(raw, &m); err != nil {
+			return err
+		}
+		out.Messages = append(out.Messages, m)
+	}
+	p, err := s.app.Projects.Version(ctx, before.Opened.Version)
+	if err != nil {
+		out.Differs = err.Error()
+		return c.JSON(http.StatusOK, out)
+	}
+	if m := p.Models[sent.Model]; m != nil && m.Speaks == "chat-completions" {
+		r := prompt.Request{System: out.System, Tools: out.Tools, Messages: out.Messages, Temperature: sent.Temp, MaxTokens: m.MaxTokens}
+		if out.Wire, err = json.Marshal(chat.Encode(r, m.Remote)); err != nil {
+			return err
+		}
+	}
+	out.Differs = differs(p, before, sent, hashes, events[at].At)
+	out.Same = out.Differs == ""
+	return c.JSON(http.StatusOK, out)
+}
+
+// differs says in which part a request built today would differ; "" in none.
+func differs(p *project.Project, before *run.State, sent *ledger.TurnSent, hashes []ledger.Hash, at time.Time) string {
+	b, err := prompt.Build(p, before, sent.Model, at)
+	switch {
+	case err != nil:
+		return err.Error()
+	case b.SystemHash != sent.System:
+		return "the system text would be another"
+	case b.ToolsHash != sent.Tools:
+		return "the tools would be others"
+	case len(b.Hashes) != len(hashes):
+		return fmt.Sprintf("there would be %d messages, not %d", len(b.Hashes), len(hashes))
+	}
+	for i := range hashes {
+		if b.Hashes[i] != hashes[i] {
+			return fmt.Sprintf("message %d would be another", i+1)
+		}
+	}
+	return ""
+}
+
+func (s *Service) sessions(c *echo.Context) error {
+	before, limit, err := page(c, 100)
+	if err != nil {
+		return err
+	}
+	list, err := s.app.Store.Sessions(c.Request().Context(), before, limit+1)
+	if err != nil {
+		return err
+	}
+	var out api.SessionList
+	out.Sessions, out.Next = paged(list, limit, func(r store.SessionRow) int64 { return r.N })
+	return c.JSON(http.StatusOK, out)
+}
+
+func (s *Service) session(c *echo.Context) error {
+	ctx, id := c.Request().Context(), c.Param("id")
+	row, err := s.app.Store.SessionRow(ctx, id)
+	if err != nil {
+		return err
+	}
+	out := api.Session{SessionRow: row, Talk: []api.Said{}}
+	for n := 1; n <= row.Runs; n++ {
+		events, err := s.app.Store.Read(ctx, fmt.Sprintf("%s-%d", id, n))
+		if err != nil {
+			return err
+		}
+		out.Talk = append(out.Talk, talk(events)...)
+		if n == row.Runs {
+			st, err := run.Fold(row.Last, events)
+			if err != nil {
+				return err
+			}
+			out.State = st.Facts
+		}
+	}
+	if out.Waiting, err = s.waiting(ctx, id); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+// talk gives the conversation of a run: what was said by whom, the handoffs, the answer
+// that a direct tool gave in place of a model, and why it ended where it did not end well.
+func talk(events []ledger.Event) []api.Said {
+	var out []api.Said
+	agent, words, returned := "", "", "" // who has the baton, their newest words, the newest call that returned
+	for _, e := range events {
+		said := api.Said{Run: e.Run, At: e.At, Step: e.Step}
+		switch d := e.Data.(type) {
+		case *ledger.RunOpened:
+			agent = d.Agent
+			said.Who, said.Text = "user", d.Text
+		case *ledger.TurnReceived:
+			if words = strings.TrimSpace(d.Text); words == "" {
+				continue
+			}
+			said.Who, said.Agent, said.Text = "agent", agent, d.Text
+		case *ledger.CallReturned:
+			returned, words = e.Step, ""
+			continue
+		case *ledger.BatonPassed:
+			agent = d.To
+			said.Who, said.Agent, said.To, said.Text = string(trace.Pass), d.From, d.To, d.Because
+		case *ledger.RunClosed:
+			said.Status = string(d.Status)
+			switch {
+			case d.Problem != nil:
+				said.Who, said.Text = "problem", d.Problem.Say
+				if d.Problem.Remedy != "" {
+					said.Text += ". " + d.Problem.Remedy
+				}
+			case d.Answer != "" && words == "" && returned != "":
+				said.Who, said.Agent, said.Text, said.Step = "agent", agent, d.Answer, returned
+			default:
+				continue
+			}
+		default:
+			continue
+		}
+		out = append(out, said)
+	}
+	return out
+}

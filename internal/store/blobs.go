@@ -1,0 +1,63 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"stonebaton.example/core/ledger"
+)
+
+// inline is the size up to which a value stands in its row.
+const inline = 4 << 10
+
+// blobs keeps large values as files named by their content.
+type blobs struct{ dir string }
+
+func (b blobs) path(h ledger.Hash) string { return filepath.Join(b.dir, string(h[:2]), string(h)) }
+
+func (b blobs) put(body []byte) (ledger.Hash, error) {
+	h := ledger.HashOf(body)
+	return h, b.putAs(h, body)
+}
+
+// putAs writes the file under another name, syncs it, renames it and syncs the
+// folder, so that a row never names a file that is not whole.
+func (b blobs) putAs(h ledger.Hash, body []byte) error {
+	name := b.path(h)
+	if _, err := os.Stat(name); err == nil {
+		return nil
+	}
+	dir := filepath.Dir(name)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(dir, "new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // gone after the rename
+	_, err = f.Write(body)
+	err = errors.Join(err, f.Sync(), f.Close())
+	if err != nil {
+		return fmt.Errorf("a value of %d bytes cannot be written: %w", len(body), err)
+	}
+	if err := os.Rename(f.Name(), name); err != nil {
+		return err
+	}
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+func (b blobs) get(h ledger.Hash) ([]byte, error) {
+	body, err := os.ReadFile(b.path(h))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("the file %s of the data directory is missing", b.path(h))
+	}
+	return body, err
+}

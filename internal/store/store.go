@@ -1,0 +1,468 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/sqlite"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is an open data directory. It is an engine.Log.
+type Store struct {
+	dir   string
+	lock  *os.File
+	read  *sqlx.DB
+	write *writer
+	blobs blobs
+}
+
+// LockedError says that another process has the data directory.
+type LockedError struct{ Dir string }
+
+func (e *LockedError) Error() string {
+	return fmt.Sprintf("the data directory %s is in use by another Stone Baton; stop that one first, or give this one its own with -data DIR", e.Dir)
+}
+
+// Open opens a data directory, and makes it where it is not there.
+func Open(dir string) (*Store, error) {
+	if err := os.MkdirAll(filepath.Join(dir, "blobs"), 0o700); err != nil {
+		return nil, fmt.Errorf("the data directory cannot be made: %w", err)
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("the data directory cannot be locked: %w", err)
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		lock.Close()
+		return nil, &LockedError{Dir: dir}
+	}
+	s := &Store{dir: dir, lock: lock, blobs: blobs{filepath.Join(dir, "blobs")}}
+	if err := s.open(); err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Store) open() error {
+	file := filepath.Join(s.dir, "stonebaton.db")
+	dsn := func(extra string) string {
+		return sqlite.DSN(file, "_pragma=busy_timeout(10000)", "_pragma=journal_mode(WAL)", "_pragma=synchronous(FULL)", "_pragma=cache_size(-8000)", extra)
+	}
+	db, err := sqlx.Open("sqlite", dsn("_txlock=immediate"))
+	if err != nil {
+		return err
+	}
+	db.SetMaxOpenConns(1)
+	if err := migrate(db.DB); err != nil {
+		db.Close()
+		return fmt.Errorf("the database %s cannot be opened: %w", file, err)
+	}
+	if s.write, err = newWriter(db); err != nil {
+		db.Close()
+		return err
+	}
+	s.read, err = sqlx.Open("sqlite", dsn("_pragma=query_only(1)"))
+	if err != nil {
+		return err
+	}
+	s.read.SetMaxOpenConns(4)
+	return nil
+}
+
+func migrate(db *sql.DB) error {
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub(), goose.WithSlog(slog.New(slog.DiscardHandler)))
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(context.Background())
+	return err
+}
+
+// Close ends the writer and lets the directory go.
+func (s *Store) Close() error {
+	err := errors.Join(s.write.close(), s.read.Close())
+	return errors.Join(err, s.lock.Close())
+}
+
+// Ready says whether the store can write.
+func (s *Store) Ready(ctx context.Context) error {
+	return s.write.do(ctx, func(*tx) error { return nil })
+}
+
+// headRow is what a run's row takes from its head, and from its opening.
+type headRow struct {
+	ID, Session, Project, Person, Text, Status, Agent string
+	Path, Called, Models                              Names
+	Turns, Calls, In, Out                             int
+	Cost                                              float64
+	Worked                                            int64
+	Answer                                            string
+	Problem                                           JSON
+	Opened                                            Moment `db:"opened_at"`
+	Last                                              Moment `db:"last_at"`
+}
+
+func rowOf(run string, h engine.Head) headRow {
+	return headRow{ID: run, Status: string(h.Status), Agent: h.Agent, Path: h.Path, Called: h.Called, Models: h.Models, Turns: h.Turns, Calls: h.Calls, In: h.Tokens.In, Out: h.Tokens.Out, Cost: h.Cost,
+		Worked: h.Worked.Milliseconds(), Answer: h.Answer, Problem: problemOf(h), Opened: Moment{h.OpenedAt}, Last: Moment{h.LastAt}}
+}
+
+// Open begins a run: the engine's Opening, in one transaction.
+func (s *Store) Open(ctx context.Context, o engine.Opening) error {
+	rows, err := s.prepare(o.Batch)
+	if err != nil {
+		return err
+	}
+	row := rowOf(o.Run, o.Head)
+	row.Session, row.Project, row.Person, row.Text = o.Session, o.Project, o.Person, o.Text
+	return s.write.do(ctx, func(t *tx) error {
+		if err := t.enter(o, row.Opened); err != nil {
+			return err
+		}
+		if err := t.do(newRun, row); err != nil {
+			return taken(err)
+		}
+		if o.Inbox != 0 {
+			n, err := t.changed(takeInbox, named{"id": o.Inbox})
+			if err == nil && n != 1 {
+				err = engine.ErrBusy // another driver took it
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return t.append(rows)
+	})
+}
+
+// enter begins a session, or takes the next place in one that has no run under way.
+func (t *tx) enter(o engine.Opening, at Moment) error {
+	if o.New {
+		return taken(t.do(newSession, named{"id": o.Session, "title": title(o.Text), "person": o.Person, "last": o.Run, "at": at}))
+	}
+	var busy int
+	if err := t.get(&busy, busyRuns, named{"id": o.Session}); err != nil {
+		return err
+	}
+	if busy > 0 {
+		return engine.ErrBusy
+	}
+	n, err := t.changed(nextRun, named{"last": o.Run, "id": o.Session})
+	if err == nil && n != 1 {
+		err = engine.ErrNoSession
+	}
+	return err
+}
+
+func taken(err error) error {
+	if sqlite.Taken(err) {
+		return engine.ErrTaken
+	}
+	return err
+}
+
+func title(text string) string {
+	t := strings.Join(strings.Fields(text), " ")
+	if r := []rune(t); len(r) > 80 {
+		t = string(r[:79]) + "…"
+	}
+	return t
+}
+
+// Append adds a batch to a run.
+func (s *Store) Append(ctx context.Context, b engine.Batch) error {
+	rows, err := s.prepare(b)
+	if err != nil {
+		return err
+	}
+	row := rowOf(b.Run, b.Head)
+	return s.write.do(ctx, func(t *tx) error {
+		n, err := t.changed(setHead, row)
+		if err != nil {
+			return err
+		}
+		if n != 1 {
+			return engine.ErrNoRun
+		}
+		var newest int64
+		if err := t.get(&newest, newestEvent, named{"run": b.Run}); err != nil {
+			return err
+		}
+		if newest+1 != b.Events[0].Seq {
+			return engine.ErrConflict
+		}
+		return t.append(rows)
+	})
+}
+
+// eventRow is an event of the table.
+type eventRow struct {
+	Run    string         `db:"run"`
+	Seq    int64          `db:"seq"`
+	At     Moment         `db:"at"`
+	V      int            `db:"v"`
+	Kind   string         `db:"kind"`
+	Thread string         `db:"thread"`
+	Step   string         `db:"step"`
+	Data   []byte         `db:"data"`
+	File   sql.NullString `db:"file"`
+}
+
+type partRow struct {
+	Hash string
+	Body []byte
+	At   Moment
+}
+
+type rows struct {
+	events []eventRow
+	parts  []partRow
+	source []ledger.Event
+}
+
+// prepare encodes a batch and writes the files of its large values.
+func (s *Store) prepare(b engine.Batch) (rows, error) {
+	r := rows{source: b.Events, events: make([]eventRow, 0, len(b.Events))}
+	for _, e := range b.Events {
+		data, err := ledger.EncodeData(e.Data)
+		if err != nil {
+			return r, fmt.Errorf("run %s, event %d cannot be written: %w", e.Run, e.Seq, err)
+		}
+		row := eventRow{Run: e.Run, Seq: e.Seq, At: Moment{e.At}, V: e.V, Kind: string(e.Kind), Thread: e.Thread, Step: e.Step, Data: data}
+		if len(data) > inline {
+			h, err := s.blobs.put(data)
+			if err != nil {
+				return r, err
+			}
+			row.Data, row.File = nil, sql.NullString{String: string(h), Valid: true}
+		}
+		r.events = append(r.events, row)
+	}
+	for h, body := range b.Parts {
+		if len(body) > inline {
+			if err := s.blobs.putAs(h, body); err != nil {
+				return r, err
+			}
+			body = nil
+		}
+		r.parts = append(r.parts, partRow{string(h), body, Moment{b.Head.LastAt}})
+	}
+	return r, nil
+}
+
+// Read gives a run's events.
+func (s *Store) Read(ctx context.Context, run string) ([]ledger.Event, error) {
+	return s.ReadAfter(ctx, run, 0, 0)
+}
+
+// ReadAfter gives a run's events after one, at most limit of them; 0 is all.
+func (s *Store) ReadAfter(ctx context.Context, run string, seq int64, limit int) ([]ledger.Event, error) {
+	if limit <= 0 {
+		limit = -1
+	}
+	var raw []eventRow
+	if err := s.read.SelectContext(ctx, &raw, `SELECT run, seq, at, v, kind, thread, step, data, file FROM event WHERE run = ? AND seq > ? ORDER BY seq LIMIT ?`, run, seq, limit); err != nil {
+		return nil, err
+	}
+	if len(raw) == 0 {
+		var n int
+		if err := s.read.GetContext(ctx, &n, `SELECT count(*) FROM run WHERE id = ?`, run); err != nil {
+			return nil, err
+		}
+		if n == 0 {
+			return nil, engine.ErrNoRun
+		}
+	}
+	out := make([]ledger.Event, 0, len(raw))
+	for _, r := range raw {
+		e := ledger.Event{Run: r.Run, Seq: r.Seq, At: r.At.Time, V: r.V, Kind: ledger.Kind(r.Kind), Thread: r.Thread, Step: r.Step}
+		if r.File.Valid {
+			var err error
+			if r.Data, err = s.blobs.get(ledger.Hash(r.File.String)); err != nil {
+				return nil, err
+			}
+		}
+		var err error
+		if e.Data, err = ledger.DecodeData(e, r.Data); err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, nil
+}
+
+// Part gives a part of a request by its hash.
+func (s *Store) Part(ctx context.Context, h ledger.Hash) ([]byte, error) {
+	var body []byte
+	err := s.read.GetContext(ctx, &body, `SELECT body FROM part WHERE hash = ?`, string(h))
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("the part %s of a request is not in the store", h)
+	}
+	if err == nil && body == nil {
+		return s.blobs.get(h)
+	}
+	return body, err
+}
+
+// Session gives what the engine has to know of a session.
+func (s *Store) Session(ctx context.Context, id string) (engine.Session, error) {
+	var r struct {
+		Runs int
+		Last string
+		Busy bool
+	}
+	err := s.read.GetContext(ctx, &r, `SELECT runs, last, EXISTS (SELECT 1 FROM run WHERE session = s.id AND status IN ('going','held')) AS busy FROM session s WHERE id = ?`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return engine.Session{}, engine.ErrNoSession
+	}
+	return engine.Session{ID: id, Runs: r.Runs, Last: r.Last, Busy: r.Busy}, err
+}
+
+var enqueue = statement(`INSERT INTO inbox (session, start, at) VALUES (:session, :start, :at)`)
+
+// Enqueue keeps a message until the session's run is over.
+func (s *Store) Enqueue(ctx context.Context, st engine.Start) error {
+	raw, err := json.Marshal(st)
+	if err != nil {
+		return err
+	}
+	return s.write.do(ctx, func(t *tx) error {
+		return t.do(enqueue, named{"session": st.Session, "start": JSON(raw), "at": Moment{time.Now()}})
+	})
+}
+
+// Inbox gives the oldest message of a session.
+func (s *Store) Inbox(ctx context.Context, session string) (engine.Waiting, bool, error) {
+	all, err := s.Waiting(ctx, session)
+	if err != nil || len(all) == 0 {
+		return engine.Waiting{}, false, err
+	}
+	return all[0], true, nil
+}
+
+// Waiting lists the messages in a session's inbox, the oldest first.
+func (s *Store) Waiting(ctx context.Context, session string) ([]engine.Waiting, error) {
+	var raw []struct {
+		ID    int64
+		Start jsonOf[engine.Start]
+	}
+	if err := s.read.SelectContext(ctx, &raw, `SELECT id, start FROM inbox WHERE session = ? ORDER BY id`, session); err != nil {
+		return nil, err
+	}
+	out := make([]engine.Waiting, len(raw))
+	for i, r := range raw {
+		out[i] = engine.Waiting{ID: r.ID, Start: r.Start.V}
+	}
+	return out, nil
+}
+
+// Queues lists the sessions of the messages that wait, one for each message.
+func (s *Store) Queues(ctx context.Context) ([]string, error) {
+	var out []string
+	err := s.read.SelectContext(ctx, &out, `SELECT session FROM inbox`)
+	return out, err
+}
+
+// Unfinished lists the runs that are neither over nor held.
+func (s *Store) Unfinished(ctx context.Context) ([]string, error) {
+	var out []string
+	err := s.read.SelectContext(ctx, &out, `SELECT id FROM run WHERE status = 'going' ORDER BY n`)
+	return out, err
+}
+
+// Due lists the runs with a ticket whose deadline has passed, and the next deadline.
+func (s *Store) Due(ctx context.Context, now time.Time) (runs []string, next time.Time, err error) {
+	err = s.read.SelectContext(ctx, &runs, `SELECT DISTINCT run FROM ticket WHERE status = 'open' AND due <= ?`, Moment{now})
+	if err != nil {
+		return nil, next, err
+	}
+	var due *Moment
+	err = s.read.GetContext(ctx, &due, `SELECT min(due) FROM ticket WHERE status = 'open' AND due > ?`, Moment{now})
+	if due != nil {
+		next = due.Time
+	}
+	return runs, next, err
+}
+
+var saveVersion = statement(`INSERT INTO version (hash, body, at) VALUES (:hash, :body, :at) ON CONFLICT DO NOTHING`)
+
+// SaveVersion keeps what a project was made from, by its hash.
+func (s *Store) SaveVersion(ctx context.Context, src project.Source) error {
+	raw, err := json.Marshal(src)
+	if err != nil {
+		return err
+	}
+	h := src.Hash()
+	if len(raw) > inline {
+		if err := s.blobs.putAs(h, raw); err != nil {
+			return err
+		}
+		raw = nil
+	}
+	return s.write.do(ctx, func(t *tx) error {
+		return t.do(saveVersion, partRow{string(h), raw, Moment{time.Now()}})
+	})
+}
+
+// Version gives what a version of the project was made from.
+func (s *Store) Version(ctx context.Context, h ledger.Hash) (project.Source, error) {
+	var body []byte
+	var src project.Source
+	err := s.read.GetContext(ctx, &body, `SELECT body FROM version WHERE hash = ?`, string(h))
+	if errors.Is(err, sql.ErrNoRows) {
+		return src, fmt.Errorf("the version %s of the project is not in the store", h)
+	}
+	if err == nil && body == nil {
+		body, err = s.blobs.get(h)
+	}
+	if err != nil {
+		return src, err
+	}
+	err = json.Unmarshal(body, &src)
+	return src, err
+}
+
+var saveDrill = statement(`INSERT INTO drill (name, data, at) VALUES (:name, :data, :at) ON CONFLICT (name) DO UPDATE SET data = excluded.data, at = excluded.at`)
+
+// SaveDrill keeps the newest result of a drill.
+func (s *Store) SaveDrill(ctx context.Context, name string, data []byte) error {
+	return s.write.do(ctx, func(t *tx) error {
+		return t.do(saveDrill, named{"name": name, "data": JSON(data), "at": Moment{time.Now()}})
+	})
+}
+
+// Drills gives the newest results by drill.
+func (s *Store) Drills(ctx context.Context) (map[string]json.RawMessage, error) {
+	var raw []struct {
+		Name string
+		Data JSON
+	}
+	if err := s.read.SelectContext(ctx, &raw, `SELECT name, data FROM drill`); err != nil {
+		return nil, err
+	}
+	out := map[string]json.RawMessage{}
+	for _, r := range raw {
+		out[r.Name] = json.RawMessage(r.Data)
+	}
+	return out, nil
+}

@@ -1,0 +1,277 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"sync"
+
+	"github.com/jmoiron/sqlx"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/sqlite"
+)
+
+// query is a statement of the writer with named parameters. All of them are
+// prepared when the store opens.
+type query struct{ sql string }
+
+var queries []*query
+
+func statement(sql string) *query {
+	q := &query{sql}
+	queries = append(queries, q)
+	return q
+}
+
+var (
+	newSession = statement(`INSERT INTO session (id, title, person, runs, last, at) VALUES (:id, :title, :person, 1, :last, :at)`)
+	nextRun    = statement(`UPDATE session SET runs = runs + 1, last = :last WHERE id = :id`)
+	busyRuns   = statement(`SELECT count(*) FROM run WHERE session = :id AND status IN ('going', 'held')`)
+	newRun     = statement(`INSERT INTO run (id, session, project, person, text, status, agent, path, called, models, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at)
+		VALUES (:id, :session, :project, :person, :text, :status, :agent, :path, :called, :models, :turns, :calls, :in, :out, :cost, :worked, :answer, :problem, :opened_at, :last_at)`)
+	setHead = statement(`UPDATE run SET status = :status, agent = :agent, path = :path, called = :called, models = :models, turns = :turns, calls = :calls, tokens_in = :in, tokens_out = :out, cost = :cost,
+		worked = :worked, answer = :answer, problem = :problem, last_at = :last_at WHERE id = :id`)
+	takeInbox   = statement(`DELETE FROM inbox WHERE id = :id`)
+	newestEvent = statement(`SELECT coalesce(max(seq), 0) FROM event WHERE run = :run`)
+	addEvent    = statement(`INSERT INTO event (run, seq, at, v, kind, thread, step, data, file) VALUES (:run, :seq, :at, :v, :kind, :thread, :step, :data, :file)`)
+	addPart     = statement(`INSERT INTO part (hash, body, at) VALUES (:hash, :body, :at) ON CONFLICT DO NOTHING`)
+	raise       = statement(`INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, diff, status)
+		VALUES (:run, :step, :form, :agent, :tool, :args, :ask, :approvers, :why, :shown, :due, :raised_at, :reason, :diff, 'open')`)
+	settle = statement(`UPDATE ticket SET status = :status, settled_by = :settled_by, because = :because, new_args = :new_args, settled_at = :settled_at WHERE run = :run AND step = :step AND status = 'open'`)
+)
+
+// groupMost bounds the batches of one commit.
+const groupMost = 512
+
+// writer commits batches, those that come together in one transaction. It has the
+// one connection that writes.
+type writer struct {
+	db    *sqlx.DB
+	stmts map[*query]*sqlx.NamedStmt
+	queue chan *write
+	done  chan struct{}
+
+	mu     sync.RWMutex
+	closed bool
+}
+
+type write struct {
+	do  func(*tx) error
+	err chan error
+}
+
+func sub() fs.FS {
+	f, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		panic("migrations are embedded: " + err.Error())
+	}
+	return f
+}
+
+func newWriter(db *sqlx.DB) (*writer, error) {
+	w := &writer{db: db, stmts: map[*query]*sqlx.NamedStmt{}, queue: make(chan *write, groupMost), done: make(chan struct{})}
+	for _, q := range queries {
+		s, err := db.PrepareNamed(q.sql)
+		if err != nil {
+			return nil, err
+		}
+		w.stmts[q] = s
+	}
+	go w.work()
+	return w, nil
+}
+
+var errClosed = errors.New("the store is closed")
+
+// do hands work to the writer and waits until it is on disk. A context that
+// ends first does not take the work back.
+func (w *writer) do(_ context.Context, f func(*tx) error) error {
+	x := &write{do: f, err: make(chan error, 1)}
+	w.mu.RLock()
+	if w.closed {
+		w.mu.RUnlock()
+		return errClosed
+	}
+	w.queue <- x
+	w.mu.RUnlock()
+	return <-x.err
+}
+
+func (w *writer) close() error {
+	w.mu.Lock()
+	w.closed = true
+	close(w.queue)
+	w.mu.Unlock()
+	<-w.done
+	var err error
+	for _, s := range w.stmts {
+		err = errors.Join(err, s.Close())
+	}
+	return errors.Join(err, w.db.Close())
+}
+
+func (w *writer) work() {
+	defer close(w.done)
+	for first := range w.queue {
+		group := []*write{first}
+	more:
+		for len(group) < groupMost {
+			select {
+			case x, ok := <-w.queue:
+				if !ok {
+					break more
+				}
+				group = append(group, x)
+			default:
+				break more
+			}
+		}
+		w.commit(group)
+	}
+}
+
+// commit carries a group out in one transaction. Where one of its batches
+// fails, which is rare, all is undone and done again with a savepoint for each,
+// so that the others are spared.
+func (w *writer) commit(group []*write) {
+	errs := make([]error, len(group))
+	err := w.attempt(group, errs, false)
+	if err != nil && len(group) > 1 {
+		clear(errs)
+		err = w.attempt(group, errs, true)
+	}
+	for i, x := range group {
+		if err != nil && errs[i] == nil {
+			errs[i] = err
+		}
+		x.err <- errs[i]
+	}
+}
+
+// attempt carries a group out. Its error means that nothing of it was kept; with
+// savepoints a batch that fails has its own in errs, and the rest is kept.
+func (w *writer) attempt(group []*write, errs []error, savepoints bool) (err error) {
+	in, err := w.db.Beginx()
+	if err != nil {
+		return err
+	}
+	t := &tx{Tx: in, stmts: w.stmts, bound: map[*query]*sqlx.NamedStmt{}}
+	defer func() {
+		if err != nil {
+			_ = in.Rollback() // the error that matters is the one before it
+		}
+	}()
+	point := func(sql string) error {
+		if !savepoints {
+			return nil
+		}
+		_, err := in.Exec(sql)
+		return err
+	}
+	for i, x := range group {
+		if err := point("SAVEPOINT batch"); err != nil {
+			return err
+		}
+		if errs[i] = x.do(t); errs[i] != nil {
+			if !savepoints {
+				return errs[i]
+			}
+			if err := point("ROLLBACK TO batch"); err != nil {
+				return err
+			}
+		}
+		if err := point("RELEASE batch"); err != nil {
+			return err
+		}
+	}
+	return in.Commit()
+}
+
+// tx is the transaction under way.
+type tx struct {
+	*sqlx.Tx
+	stmts, bound map[*query]*sqlx.NamedStmt
+}
+
+func (t *tx) stmt(q *query) *sqlx.NamedStmt {
+	s := t.bound[q]
+	if s == nil {
+		s = t.NamedStmt(t.stmts[q])
+		t.bound[q] = s
+	}
+	return s
+}
+
+// do carries a statement out with the named parameters of a struct or map.
+func (t *tx) do(q *query, params any) error {
+	_, err := t.stmt(q).Exec(params)
+	return err
+}
+
+// changed does the same and says how many rows it changed.
+func (t *tx) changed(q *query, params any) (int64, error) {
+	r, err := t.stmt(q).Exec(params)
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
+// get reads one row.
+func (t *tx) get(into any, q *query, params any) error { return t.stmt(q).Get(into, params) }
+
+type named = map[string]any
+
+// append inserts a batch's rows and keeps the tickets in step with them.
+func (t *tx) append(r rows) error {
+	for _, p := range r.parts {
+		if err := t.do(addPart, p); err != nil {
+			return err
+		}
+	}
+	for i, e := range r.events {
+		if err := t.do(addEvent, e); err != nil {
+			if sqlite.Taken(err) {
+				return engine.ErrConflict
+			}
+			return err
+		}
+		if err := t.ticket(e, r.source[i].Data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ticket keeps the table of tickets in step with the events that raise and settle
+// them; other kinds have no row there.
+func (t *tx) ticket(e eventRow, data ledger.Data) error {
+	switch d := data.(type) {
+	case *ledger.GateRaised:
+		return t.do(raise, Ticket{Run: e.Run, Step: e.Step, Form: string(d.Form), Agent: d.Agent, Tool: d.Tool, Args: JSON(d.Args), Ask: d.Ask, By: append(List{}, d.By...),
+			Why: d.Why, Shown: string(d.Shown), Due: moment(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff})
+	case *ledger.GateSettled:
+		var args JSON
+		if len(d.Args) > 0 {
+			args = JSON(d.Args)
+		}
+		at := e.At
+		return t.do(settle, Ticket{Run: e.Run, Step: e.Step, Status: string(d.Verb), SettledBy: d.By, Because: d.Because, NewArgs: args, Settled: &at})
+	}
+	return nil
+}
+
+// problemOf gives the problem of a run for its column.
+func problemOf(h engine.Head) JSON {
+	if h.Problem == nil {
+		return nil
+	}
+	raw, err := json.Marshal(h.Problem)
+	if err != nil {
+		panic("a problem is plain text: " + err.Error())
+	}
+	return raw
+}

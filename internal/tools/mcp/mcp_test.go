@@ -1,0 +1,320 @@
+package mcp_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	sdk "github.com/modelcontextprotocol/go-sdk/mcp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/examples/harbour/station"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/tools/mcp"
+	"stonebaton.example/internal/tools/tooltest"
+	"stonebaton.example/internal/tools/web"
+)
+
+// TestMain makes this test binary a tool server where it is asked to be one.
+func TestMain(m *testing.M) {
+	if how := os.Getenv("TOOL_SERVER"); how != "" {
+		serve(how)
+		return
+	}
+	os.Exit(m.Run())
+}
+
+func serve(how string) {
+	ctx := context.Background()
+	switch how {
+	case "good":
+		_ = station.Server().Run(ctx, &sdk.StdioTransport{})
+	case "dies":
+		s := station.Server()
+		sdk.AddTool(s, &sdk.Tool{Name: "die", Description: "End the server when asked."}, func(context.Context, *sdk.CallToolRequest, struct{}) (*sdk.CallToolResult, any, error) {
+			fmt.Fprintln(os.Stderr, "I am going down")
+			os.Exit(3)
+			return nil, nil, nil
+		})
+		_ = s.Run(ctx, &sdk.StdioTransport{})
+	case "garbage":
+		for range 100 {
+			fmt.Println("this is not JSON-RPC {{{")
+		}
+		time.Sleep(time.Minute)
+	case "silent":
+		time.Sleep(time.Minute)
+	case "lies":
+		fmt.Println(`{"jsonrpc":"2.0","id":1,"result":{"protocolVersion":"1984-04-04","capabilities":{},"serverInfo":{"name":"x","version":"1"}}}`)
+		time.Sleep(time.Minute)
+	case "many":
+		byHand(100_000, true)
+	case "few":
+		byHand(3, true)
+	case "older":
+		byHand(20, false)
+	case "ends":
+		fmt.Fprintln(os.Stderr, "no configuration found")
+		os.Exit(1)
+	}
+}
+
+// byHand speaks an older version of the protocol by hand: it offers some number of
+// tools, in pages, and may say nothing to what it does not know.
+func byHand(tools int, polite bool) {
+	const page = 5000
+	for in := json.NewDecoder(os.Stdin); ; {
+		var m struct {
+			ID     json.RawMessage
+			Method string
+			Params struct {
+				Cursor    string
+				Arguments json.RawMessage
+			}
+		}
+		if in.Decode(&m) != nil {
+			return
+		}
+		switch m.Method {
+		case "initialize":
+			fmt.Printf(`{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-06-18","capabilities":{"tools":{}},"serverInfo":{"name":"many","version":"1"}}}`+"\n", m.ID)
+		case "tools/list":
+			from, _ := strconv.Atoi(m.Params.Cursor)
+			var list []string
+			for i := from; i < min(from+page, tools); i++ {
+				list = append(list, fmt.Sprintf(`{"name":"tool_%d","description":"One of many, for when it is asked for.","inputSchema":{"type":"object","properties":{"id":{"type":"integer"},"n":{"type":"number"}}}}`, i))
+			}
+			next := ""
+			if from+page < tools {
+				next = fmt.Sprintf(`,"nextCursor":"%d"`, from+page)
+			}
+			fmt.Printf(`{"jsonrpc":"2.0","id":%s,"result":{"tools":[%s]%s}}`+"\n", m.ID, strings.Join(list, ","), next)
+		case "tools/call": // gives back what it got, and says it in a text too
+			fmt.Printf(`{"jsonrpc":"2.0","id":%s,"result":{"structuredContent":%s,"content":[{"type":"text","text":%q}]}}`+"\n", m.ID, m.Params.Arguments, m.Params.Arguments)
+		default:
+			if polite && m.ID != nil {
+				fmt.Printf(`{"jsonrpc":"2.0","id":%s,"error":{"code":-32601,"message":"not known here"}}`+"\n", m.ID)
+			}
+		}
+	}
+}
+
+func doc(how string, more string) string {
+	self, _ := os.Executable()
+	return fmt.Sprintf("source: st\nmcp: {command: [%q, -test.run=xxx], env: {TOOL_SERVER: %s, KEY: \"${secret:K}\"}%s}\n", self, how, more)
+}
+
+// opened asks a source what it offers, and compiles a project with it.
+func opened(t *testing.T, text string, take ...string) (*mcp.Servers, *project.Project, error) {
+	t.Helper()
+	src := project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": text + "take: [" + strings.Join(take, ", ") + "]\n"}, Env: map[string]string{}}
+	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil)
+	t.Cleanup(func() { s.Close() })
+	list := project.Sources(src)
+	require.Len(t, list, 1)
+	cat, err := s.Catalogue(t.Context(), list[0])
+	if err != nil {
+		return s, nil, err
+	}
+	src.Catalogues = map[string]project.Catalogue{"st": cat.Only(take)}
+	p, probs := project.Compile(src)
+	require.NotNil(t, p, "%v", probs)
+	return s, p, nil
+}
+
+func TestAServerOnStandardInputAndOutput(t *testing.T) {
+	s, p, err := opened(t, doc("good", ""), "bar_report", "log_sighting")
+	require.NoError(t, err)
+	r, bad := tooltest.Call(t, s, p, "bar_report", map[string]any{"day": "2026-05-08"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, 16.0, r.Value.(map[string]any)["wind_kn"], "structured content goes before text")
+	assert.Equal(t, "st bar_report", r.Sent.URL)
+	assert.Equal(t, `{"day":"2026-05-08"}`, r.Sent.Body)
+	r, bad = tooltest.Call(t, s, p, "log_sighting", map[string]any{"what": "a seal"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "Noted: a seal", r.Value)
+	p.Tools["bar_report"].Remote.Hash = "other"
+	_, bad = tooltest.Call(t, s, p, "bar_report", map[string]any{"day": "2026-05-08"})
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "has changed since this run began; begin a new run")
+}
+
+func TestAServerThatDiesIsStartedAgainAndItIsSaid(t *testing.T) {
+	s, p, err := opened(t, doc("dies", ""), "bar_report", "die")
+	require.NoError(t, err)
+	_, bad := tooltest.Call(t, s, p, "die", nil)
+	require.NotNil(t, bad)
+	assert.Equal(t, ledger.Unknown, bad.Outcome, "nobody knows what it did before")
+	assert.Contains(t, bad.Say, "the tool server st ended while die was under way")
+	assert.Contains(t, bad.Say, "its log ends with: I am going down")
+	r, bad := tooltest.Call(t, s, p, "bar_report", map[string]any{"day": "2026-05-08"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Contains(t, r.Sent.Log, "the tool server st had ended; it was started again")
+}
+
+func TestServersThatMisbehave(t *testing.T) {
+	for how, want := range map[string]struct{ timeout, say string }{
+		"garbage": {"1s", "the tool server st cannot be reached"},
+		"silent":  {"1s", "the tool server st cannot be reached: it had not answered after 1s"},
+		"lies":    {"1s", "the tool server st cannot be reached"},
+		"ends":    {"1m", "its log ends with: no configuration found"},
+	} {
+		t.Run(how, func(t *testing.T) {
+			t.Parallel()
+			_, _, err := opened(t, doc(how, ", timeout: "+want.timeout), "x")
+			assert.ErrorContains(t, err, want.say)
+		})
+	}
+	_, _, err := opened(t, "source: st\nmcp: {command: [no-such-server-xy]}\n", "x")
+	assert.ErrorContains(t, err, `there is no program "no-such-server-xy" on this machine`)
+	_, _, err = opened(t, "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\", timeout: 2s}\n", "x")
+	assert.ErrorContains(t, err, "the tool server st cannot be reached")
+}
+
+func TestAHundredThousandToolsAreBounded(t *testing.T) {
+	s, p, err := opened(t, doc("many", ", timeout: 5m"), "tool_17")
+	require.NoError(t, err)
+	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
+	require.NoError(t, err)
+	assert.Len(t, cat.Tools, 10_000)
+	assert.Contains(t, cat.Also, "more than 10000 tools; the first of them are listed")
+	assert.NotNil(t, p.Tools["tool_17"])
+}
+
+func TestAnElderServerThatIsSilentToWhatItDoesNotKnow(t *testing.T) {
+	t.Parallel() // a third of the timeout passes before the older version is spoken
+	s, p, err := opened(t, doc("older", ", timeout: 15s"), "tool_17")
+	require.NoError(t, err)
+	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
+	require.NoError(t, err)
+	assert.Equal(t, "many 1 (Model Context Protocol 2025-06-18)", cat.From)
+	assert.Len(t, cat.Tools, 20)
+}
+
+// remote is a server over HTTP with everything that can come back.
+func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
+	s := sdk.NewServer(&sdk.Implementation{Name: "far", Version: "2"}, nil)
+	add := func(name string, call func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error)) {
+		s.AddTool(&sdk.Tool{Name: name, Description: "Do " + name + " when it is asked for.", InputSchema: map[string]any{"type": "object"}}, call)
+	}
+	text := func(s string) *sdk.CallToolResult {
+		return &sdk.CallToolResult{Content: []sdk.Content{&sdk.TextContent{Text: s}}}
+	}
+	add("json", func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error) { return text(`{"a": 1}`), nil })
+	add("refuse", func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		r := text("the harbour is shut")
+		r.IsError = true
+		return r, nil
+	})
+	add("picture", func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		return &sdk.CallToolResult{Content: []sdk.Content{&sdk.TextContent{Text: "a chart"}, &sdk.ImageContent{MIMEType: "image/png", Data: []byte("1234")}}}, nil
+	})
+	add("large", func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		return text(strings.Repeat("x", 5<<20)), nil
+	})
+	add("slow", func(ctx context.Context, r *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		<-ctx.Done()
+		asked.Store("cancelled")
+		return nil, ctx.Err()
+	})
+	add("progress", func(ctx context.Context, r *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		_ = r.Session.NotifyProgress(ctx, &sdk.ProgressNotificationParams{ProgressToken: r.Params.GetProgressToken(), Progress: 1, Total: 2, Message: "half way"})
+		return text("there"), nil
+	})
+	add("ask", func(ctx context.Context, r *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		e, err := r.Session.Elicit(ctx, &sdk.ElicitParams{Message: "Which berth?", RequestedSchema: map[string]any{"type": "object", "properties": map[string]any{"berth": map[string]any{"type": "string"}}}})
+		if err != nil {
+			return text("asked: " + err.Error()), nil
+		}
+		return text("asked: " + e.Action), nil
+	})
+	add("think", func(ctx context.Context, r *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		//lint:ignore SA1019 servers of the versions before still ask for it
+		_, err := r.Session.CreateMessage(ctx, &sdk.CreateMessageParams{MaxTokens: 10})
+		if err != nil {
+			return text("no model: " + err.Error()), nil
+		}
+		return text("a model"), nil
+	})
+	s.AddResource(&sdk.Resource{URI: "notes://one", Name: "one"}, nil)
+	s.AddPrompt(&sdk.Prompt{Name: "greet"}, nil)
+	srv := httptest.NewServer(sdk.NewStreamableHTTPHandler(func(*http.Request) *sdk.Server { return s }, nil))
+	t.Cleanup(srv.Close)
+	return srv
+}
+
+func TestAServerOverHTTP(t *testing.T) {
+	var asked atomic.Value
+	srv := remote(t, &asked)
+	names := []string{"json", "refuse", "picture", "large", "slow", "progress", "ask", "think"}
+	s, p, err := opened(t, "source: st\nmcp: {url: \""+srv.URL+"\", auth: {bearer: \"${secret:T}\"}}\ntune: {slow: {timeout: 150ms}}\n", names...)
+	require.NoError(t, err)
+	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
+	require.NoError(t, err)
+	assert.Equal(t, []string{"resource notes://one", "prompt greet"}, cat.Also)
+	r, bad := tooltest.Call(t, s, p, "json", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, map[string]any{"a": 1.0}, r.Value, "JSON within a text is a value")
+	_, bad = tooltest.Call(t, s, p, "refuse", nil)
+	require.NotNil(t, bad)
+	assert.Equal(t, "the harbour is shut", bad.Say)
+	assert.Equal(t, ledger.NotDone, bad.Outcome)
+	r, bad = tooltest.Call(t, s, p, "picture", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, []any{map[string]any{"kind": "text", "text": "a chart"}, map[string]any{"kind": "image", "type": "image/png", "bytes": 4.0}}, r.Value)
+	_, bad = tooltest.Call(t, s, p, "large", nil, func(i *engine.Invocation) {})
+	require.NotNil(t, bad)
+	_, bad = tooltest.Call(t, s, p, "slow", nil)
+	require.NotNil(t, bad)
+	assert.Equal(t, "timeout", bad.Class)
+	require.Eventually(t, func() bool { return asked.Load() == "cancelled" }, 5*time.Second, 5*time.Millisecond, "it is told that nobody waits")
+	require.Eventually(t, func() bool { // a notification may come behind the result
+		r, bad := tooltest.Call(t, s, p, "progress", nil)
+		return bad == nil && r.Value == "there" && strings.Contains(r.Sent.Log, "1 of 2 half way")
+	}, 10*time.Second, time.Millisecond)
+	r, bad = tooltest.Call(t, s, p, "ask", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "asked: decline", r.Value, "nobody is asked this way, and it is told so")
+	r, bad = tooltest.Call(t, s, p, "think", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Contains(t, r.Value, "no model: ")
+}
+
+func TestLongNumbersStayExact(t *testing.T) {
+	s, p, err := opened(t, doc("few", ""), "tool_1")
+	require.NoError(t, err)
+	r, bad := tooltest.Call(t, s, p, "tool_1", map[string]any{"id": int64(9007199254740993), "n": 1.0})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, map[string]any{"id": int64(9007199254740993), "n": 1.0}, r.Value)
+}
+
+func TestAChangedListIsNoticed(t *testing.T) {
+	server := station.Server()
+	srv := httptest.NewServer(sdk.NewStreamableHTTPHandler(func(*http.Request) *sdk.Server { return server }, nil))
+	defer srv.Close()
+	changed := make(chan string, 4)
+	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), func(source string) { changed <- source })
+	defer s.Close()
+	list := project.Sources(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"" + srv.URL + "\"}\n"}})
+	_, err := s.Catalogue(t.Context(), list[0])
+	require.NoError(t, err)
+	server.RemoveTools("notices")
+	select {
+	case name := <-changed:
+		assert.Equal(t, "st", name)
+	case <-time.After(10 * time.Second):
+		t.Fatal("nobody was told")
+	}
+}

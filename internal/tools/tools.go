@@ -1,0 +1,248 @@
+// Package tools carries tool calls out: it picks the stub or the handler and
+// hands the call to it. Each kind of handler lives in a folder of its own.
+package tools
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"runtime/debug"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jellydator/ttlcache/v3"
+	"golang.org/x/time/rate"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/value"
+	"stonebaton.example/internal/engine"
+)
+
+// Handler carries out the calls of one kind of tool. Call may be called side by side.
+type Handler interface {
+	Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure)
+}
+
+// Looker is a Handler that can tell what a call would do, without doing it.
+type Looker interface {
+	Look(ctx context.Context, i engine.Invocation) (diff string, bad *loop.Failure)
+}
+
+// Set is an engine.Tools made of handlers by kind: "script", "http". It keeps the
+// rates and the results that tools allow to be kept.
+type Set struct {
+	handlers map[string]Handler
+	rates    rates
+	kept     *ttlcache.Cache[string, kept]
+}
+
+// maxKept bounds how many results are held; what was used longest ago goes first.
+const maxKept = 1000
+
+// NewSet gives a set of handlers.
+func NewSet(handlers map[string]Handler) *Set {
+	return &Set{handlers: handlers, kept: ttlcache.New(ttlcache.WithCapacity[string, kept](maxKept), ttlcache.WithDisableTouchOnHit[string, kept]())}
+}
+
+// Call carries a call out. A tool whose calls go to stubs but that has none is
+// refused, unless its handler reaches nothing outside.
+func (s *Set) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+	kind := i.Tool.Handler()
+	if kind == "stub" || (i.Stub && (len(i.Tool.Stubs) > 0 || !i.Tool.Inward())) {
+		return stub(ctx, i)
+	}
+	h := s.handlers[kind]
+	if h == nil {
+		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "config", Say: fmt.Sprintf("this program has no handler of the kind %q", kind)}
+	}
+	if r, ok := s.recall(i); ok {
+		return r, nil
+	}
+	if wait := s.rates.wait(i.Tool); wait > 0 {
+		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "rate", Retry: true, After: wait,
+			Say: fmt.Sprintf("%s may be called %d times in a minute, and has been; the next call can be made in %s", i.Tool.Name, i.Tool.PerMinute, wait.Round(time.Second))}
+	}
+	r, bad := safely(ctx, h, i)
+	if bad == nil && i.Tool.Cache > 0 {
+		s.kept.Set(keyOf(i), kept{r, time.Now()}, i.Tool.Cache)
+	}
+	return r, bad
+}
+
+// Look tells what a call would do. A tool whose handler cannot be looked at shows nothing.
+func (s *Set) Look(ctx context.Context, i engine.Invocation) (string, *loop.Failure) {
+	if l, ok := s.handlers[i.Tool.Handler()].(Looker); ok {
+		return l.Look(ctx, i)
+	}
+	return "", nil
+}
+
+// safely makes a panic within one call the failure of that call alone. Where it
+// happened stands in the log of the call.
+func safely(ctx context.Context, h Handler, i engine.Invocation) (r loop.Result, bad *loop.Failure) {
+	defer func() {
+		if x := recover(); x != nil {
+			r, bad = loop.Result{}, &loop.Failure{Outcome: ledger.Unknown, Class: "panic", Say: fmt.Sprintf("%s panicked: %v", i.Tool.Name, x),
+				Sent: &ledger.Sent{Method: "PANIC", Log: Clip(string(debug.Stack()), 8<<10)}}
+		}
+	}()
+	return h.Call(ctx, i)
+}
+
+func stub(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+	bad := func(class, format string, args ...any) (loop.Result, *loop.Failure) {
+		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
+	}
+	for n, s := range i.Tool.Stubs {
+		if s.When != nil {
+			yes, err := s.When.True(i.Vars)
+			if err != nil {
+				return bad("config", "the condition of stub %d of %s cannot be evaluated: %v", n+1, i.Tool.Name, err)
+			}
+			if !yes {
+				continue
+			}
+		}
+		if s.After > 0 {
+			if late := pause(ctx, i, s.After); late != nil {
+				return loop.Result{}, late
+			}
+		}
+		sent := &ledger.Sent{Method: "STUB", URL: fmt.Sprintf("stub %d of %s", n+1, i.Tool.Name)}
+		if s.Fails != nil {
+			say, err := s.Fails.Fill(i.Vars)
+			if err != nil {
+				return bad("config", "stub %d of %s cannot be filled in: %v", n+1, i.Tool.Name, err)
+			}
+			again := slices.Contains([]string{"rate", "server", "cut", "timeout", "unreachable"}, s.Class) // what may pass
+			return loop.Result{}, &loop.Failure{Outcome: s.Outcome, Class: s.Class, Say: say, Status: s.Status, Retry: again, Sent: sent}
+		}
+		v, err := s.Returns.Fill(i.Vars)
+		if err != nil {
+			return bad("config", "stub %d of %s cannot be filled in: %v", n+1, i.Tool.Name, err)
+		}
+		return loop.Result{Value: value.Plain(v), Sent: sent}, nil
+	}
+	if len(i.Tool.Stubs) == 0 {
+		return bad("config", "%s has no stubs: add stubs: to %s, or make one on the bench", i.Tool.Name, i.Tool.Place.File)
+	}
+	return bad("config", "no stub of %s fits these arguments: add one to %s, perhaps one with no when: at the end", i.Tool.Name, i.Tool.Place.File)
+}
+
+// pause waits as long as a stub says; a wait beyond the tool's time is the
+// failure that a slow service would be.
+func pause(ctx context.Context, i engine.Invocation, wait time.Duration) *loop.Failure {
+	late := &loop.Failure{Outcome: ledger.Unknown, Class: "timeout", Retry: true, Say: fmt.Sprintf("%s did not answer in time (%s)", i.Tool.Name, i.Tool.Timeout)}
+	if i.Pause != nil {
+		if wait > i.Tool.Timeout {
+			wait = i.Tool.Timeout
+			_ = i.Pause(ctx, wait) // how it ended makes no difference: it is late
+			return late
+		}
+		if i.Pause(ctx, wait) != nil {
+			return late
+		}
+		return nil
+	}
+	t := time.NewTimer(wait)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return late
+	}
+}
+
+// rates holds back the calls of each tool that has a rate.
+type rates struct {
+	mu    sync.Mutex
+	tools map[string]*limit
+}
+
+type limit struct {
+	perMinute int
+	*rate.Limiter
+}
+
+// wait counts a call, or says how long it has to wait.
+func (r *rates) wait(t *project.Tool) time.Duration {
+	if t.PerMinute == 0 {
+		return 0
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.tools == nil {
+		r.tools = map[string]*limit{}
+	}
+	l := r.tools[t.Name]
+	if l == nil || l.perMinute != t.PerMinute { // the files may have changed
+		l = &limit{t.PerMinute, rate.NewLimiter(rate.Every(time.Minute/time.Duration(t.PerMinute)), t.PerMinute)}
+		r.tools[t.Name] = l
+	}
+	res := l.Reserve()
+	wait := res.Delay()
+	if wait > 0 {
+		res.Cancel()
+	}
+	return wait
+}
+
+// kept is a result that a tool allows to be kept, and when it came.
+type kept struct {
+	result loop.Result
+	at     time.Time
+}
+
+func keyOf(i engine.Invocation) string {
+	raw, err := json.Marshal([]any{i.Project.Version, i.Tool.Name, i.Args, i.Facts})
+	if err != nil {
+		return ""
+	}
+	return string(ledger.HashOf(raw))
+}
+
+func (s *Set) recall(i engine.Invocation) (loop.Result, bool) {
+	if i.Tool.Cache == 0 {
+		return loop.Result{}, false
+	}
+	x := s.kept.Get(keyOf(i))
+	if x == nil {
+		return loop.Result{}, false
+	}
+	r := x.Value().result
+	r.Sent = &ledger.Sent{Method: "CACHE", URL: fmt.Sprintf("the result of %s, kept for %s", x.Value().at.Format("15:04:05"), i.Tool.Cache)}
+	return r, true
+}
+
+// Straight says whether a folder of a project is reached without a link: what a tool may
+// write to by one name must not be part of the project by another.
+func Straight(dir, name string) bool {
+	top, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return false
+	}
+	real, err := filepath.EvalSymlinks(filepath.Join(top, name))
+	return err != nil || real == filepath.Join(top, name) // what is not there is told elsewhere
+}
+
+// Clip gives the head of a text for a record.
+func Clip(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	return strings.ToValidUTF8(s[:n], "") + fmt.Sprintf("… (%d bytes in all)", len(s))
+}
+
+// Quote gives an argument as a shell has to read it.
+func Quote(a string) string {
+	if a != "" && !strings.ContainsAny(a, " \t\n\"'\\$`*?[]{}()<>|&;#~!") {
+		return a
+	}
+	return "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+}

@@ -1,0 +1,192 @@
+package tools_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
+	"stonebaton.example/core/project"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/tools"
+)
+
+type real struct{}
+
+func (real) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
+	return loop.Result{Value: "real"}, nil
+}
+
+const more = `
+---
+tool: berth
+summary: A berth.
+effect: read
+input: {type: object, properties: {name: {type: string, description: n}}}
+http: {url: "http://127.0.0.1:1/"}
+stubs:
+  - {when: args.name == 'C4', returns: {berth: "=args.name", free: true, n: "=1 + 1"}}
+  - {when: args.name == 'D2', fails: "{{ args.name }} is taken."}
+---
+tool: bare
+summary: No stubs.
+http: {url: "http://127.0.0.1:1/"}
+---
+tool: sum
+summary: A script.
+effect: read
+script: return 1
+`
+
+func call(p *project.Project, name, arg string, stub bool) (loop.Result, *loop.Failure) {
+	args := map[string]any{"name": arg}
+	return tools.NewSet(map[string]tools.Handler{"http": real{}, "script": real{}}).Call(context.Background(), engine.Invocation{Project: p, Tool: p.Tools[name], Args: args, Stub: stub, Vars: expr.Vars{"args": args}})
+}
+
+func TestAStubStandsBehindTheSameContract(t *testing.T) {
+	p := coretest.Project(t, coretest.Main+more)
+	r, bad := call(p, "berth", "C4", true)
+	require.Nil(t, bad)
+	assert.Equal(t, map[string]any{"berth": "C4", "free": true, "n": 2.0}, r.Value, "numbers are as JSON has them")
+	assert.Equal(t, "stub 1 of berth", r.Sent.URL)
+	_, bad = call(p, "berth", "D2", true)
+	require.NotNil(t, bad)
+	assert.Equal(t, "D2 is taken.", bad.Say)
+	assert.Equal(t, ledger.NotDone, bad.Outcome)
+	_, bad = call(p, "berth", "E9", true)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "no stub of berth fits these arguments: add one to stonebaton.yaml")
+	r, bad = call(p, "berth", "C4", false)
+	require.Nil(t, bad)
+	assert.Equal(t, "real", r.Value, "swapped in with one word")
+}
+
+func TestWhatHasNoStub(t *testing.T) {
+	p := coretest.Project(t, coretest.Main+more)
+	_, bad := call(p, "bare", "x", true)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "bare has no stubs: add stubs: to stonebaton.yaml")
+	r, bad := call(p, "sum", "x", true)
+	require.Nil(t, bad)
+	assert.Equal(t, "real", r.Value, "a script reaches nothing, so it runs itself")
+	r, bad = call(p, "tide", "x", false)
+	require.Nil(t, bad)
+	assert.Equal(t, "high", r.Value, "a tool of stubs alone answers from them, live too")
+	_, bad = tools.NewSet(nil).Call(context.Background(), engine.Invocation{Tool: p.Tools["sum"]})
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "no handler of the kind")
+}
+
+type broken struct{}
+
+func (broken) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
+	panic("out of order")
+}
+
+func TestAHandlerThatBreaksDownFailsItsCallAlone(t *testing.T) {
+	_, _, i := shaped(t, "")
+	_, bad := tools.NewSet(map[string]tools.Handler{"http": broken{}}).Call(t.Context(), i)
+	require.NotNil(t, bad)
+	assert.Equal(t, "x panicked: out of order", bad.Say)
+	assert.Equal(t, ledger.Unknown, bad.Outcome)
+}
+
+func TestClip(t *testing.T) {
+	assert.Equal(t, "short", tools.Clip("short", 10))
+	assert.Equal(t, "aaa… (9 bytes in all)", tools.Clip(strings.Repeat("a", 9), 3))
+	assert.Equal(t, "… (6 bytes in all)", tools.Clip("ééé", 1), "a letter is not cut in two")
+}
+
+type counted struct{ n int }
+
+func (c *counted) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
+	c.n++
+	return loop.Result{Value: float64(c.n)}, nil
+}
+
+func shaped(t *testing.T, more string) (*tools.Set, *counted, engine.Invocation) {
+	p := coretest.Project(t, coretest.Main+"---\ntool: x\nsummary: Do x when it is asked for.\neffect: read\ninput: {type: object, properties: {name: {type: string, description: n}}}\nhttp: {url: \"http://127.0.0.1:1/\"}\n"+more)
+	c := &counted{}
+	args := map[string]any{"name": "a"}
+	return tools.NewSet(map[string]tools.Handler{"http": c}), c, engine.Invocation{Project: p, Tool: p.Tools["x"], Args: args, Vars: expr.Vars{"args": args}}
+}
+
+func TestAResultIsKeptForAsLongAsItsToolAllows(t *testing.T) {
+	set, c, i := shaped(t, "cache: 1h\n")
+	for range 3 {
+		r, bad := set.Call(t.Context(), i)
+		require.Nil(t, bad)
+		assert.Equal(t, 1.0, r.Value)
+	}
+	assert.Equal(t, 1, c.n)
+	r, _ := set.Call(t.Context(), i)
+	assert.Equal(t, "CACHE", r.Sent.Method)
+	assert.Contains(t, r.Sent.URL, "kept for 1h")
+	i.Args = map[string]any{"name": "b"}
+	r, _ = set.Call(t.Context(), i)
+	assert.Equal(t, 2.0, r.Value, "for the same arguments")
+	i.Facts = map[string]any{"length_m": 3.0}
+	r, _ = set.Call(t.Context(), i)
+	assert.Equal(t, 3.0, r.Value, "and the same state")
+	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: strings.Replace(coretest.Main, "summary: Sound the horn", "cache: 1m\nsummary: Sound the horn", 1)}})
+	require.NotEmpty(t, probs)
+	assert.Contains(t, probs[0].Say, "only the results of reads can be kept")
+}
+
+func TestARateIsKept(t *testing.T) {
+	set, c, i := shaped(t, "rate: {per_minute: 2}\n")
+	for range 2 {
+		_, bad := set.Call(t.Context(), i)
+		require.Nil(t, bad)
+	}
+	_, bad := set.Call(t.Context(), i)
+	require.NotNil(t, bad)
+	assert.Equal(t, "rate", bad.Class)
+	assert.Equal(t, ledger.NotDone, bad.Outcome)
+	assert.True(t, bad.Retry)
+	assert.InDelta(t, 30*time.Second, bad.After, float64(5*time.Second), "it is tried again when it may be")
+	assert.Equal(t, 2, c.n)
+	i.Stub = true
+	i.Tool.Stubs = []project.Stub{{Returns: nil}}
+	_, bad = set.Call(t.Context(), i)
+	assert.Nil(t, bad, "stubs are not counted")
+}
+
+func TestStubsCanBeLateAndFailInEveryWay(t *testing.T) {
+	set, _, i := shaped(t, "timeout: 10s\nstubs:\n  - {when: args.name == 'late', after: 3s, returns: there}\n  - {when: args.name == 'never', after: 1m, returns: there}\n  - {fails: {say: \"{{ args.name }} broke\", status: 503}}\n")
+	i.Stub = true
+	var waited time.Duration
+	i.Pause = func(_ context.Context, d time.Duration) error { waited += d; return nil }
+	name := func(n string) {
+		args := map[string]any{"name": n}
+		i.Args, i.Vars = args, expr.Vars{"args": args}
+	}
+	name("late")
+	r, bad := set.Call(t.Context(), i)
+	require.Nil(t, bad)
+	assert.Equal(t, "there", r.Value)
+	assert.Equal(t, 3*time.Second, waited, "by the clock of the run")
+	name("never")
+	_, bad = set.Call(t.Context(), i)
+	require.NotNil(t, bad)
+	assert.Equal(t, "timeout", bad.Class)
+	assert.Equal(t, 13*time.Second, waited, "as long as a real one would have been waited for")
+	name("it")
+	_, bad = set.Call(t.Context(), i)
+	require.NotNil(t, bad)
+	assert.Equal(t, loop.Failure{Outcome: ledger.Unknown, Class: "server", Say: "it broke", Status: 503, Retry: true, Sent: &ledger.Sent{Method: "STUB", URL: "stub 3 of x"}}, *bad)
+	i.Pause = nil
+	name("late")
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, bad = set.Call(ctx, i)
+	require.NotNil(t, bad)
+	assert.Equal(t, "timeout", bad.Class)
+}
