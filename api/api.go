@@ -124,13 +124,13 @@ type Change struct {
 // Delta is a piece of a turn's words, or a line that a call under way logs, in the
 // event stream.
 type Delta struct {
-	Step string `json:"step"`
-	Text string `json:"text"`
+	Step ledger.StepID `json:"step"`
+	Text string        `json:"text"`
 }
 
 // Request is the exact request of a turn.
 type Request struct {
-	Step     string             `json:"step"`
+	Step     ledger.StepID      `json:"step"`
 	Agent    string             `json:"agent"`
 	Model    string             `json:"model"`
 	Attempt  int                `json:"attempt"`
@@ -152,14 +152,14 @@ type Session struct {
 
 // Said is one part of a session's conversation.
 type Said struct {
-	Run    string    `json:"run"`
-	Who    string    `json:"who"` // user, agent, pass, or problem
-	Agent  string    `json:"agent,omitempty"`
-	To     string    `json:"to,omitempty"` // of a handoff
-	Text   string    `json:"text"`
-	Step   string    `json:"step,omitempty"`
-	At     time.Time `json:"at"`
-	Status string    `json:"status,omitempty"` // of the run, with its last part
+	Run    string        `json:"run"`
+	Who    string        `json:"who"` // user, agent, pass, or problem
+	Agent  string        `json:"agent,omitempty"`
+	To     string        `json:"to,omitempty"` // of a handoff
+	Text   string        `json:"text"`
+	Step   ledger.StepID `json:"step,omitempty"`
+	At     time.Time     `json:"at"`
+	Status string        `json:"status,omitempty"` // of the run, with its last part
 }
 
 // Project is the project in use.

@@ -30,10 +30,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/view"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/live"
@@ -56,7 +56,7 @@ type instant struct {
 	spread time.Duration
 }
 
-func (a instant) Ask(_ context.Context, _ *project.Project, r prompt.Request, _ func(string)) (prompt.Reply, *loop.ModelFailure) {
+func (a instant) Ask(_ context.Context, _ *project.Project, r deed.Request, _ func(string)) (deed.Reply, *deed.ModelFailure) {
 	if a.gate != nil {
 		<-a.gate
 	}
@@ -66,15 +66,15 @@ func (a instant) Ask(_ context.Context, _ *project.Project, r prompt.Request, _ 
 		time.Sleep(time.Duration(h.Sum32()) % a.spread)
 	}
 	if r.Messages[len(r.Messages)-1].Role == ledger.FromTool {
-		return prompt.Reply{Text: "It is high water at noon.", Finish: "stop", Usage: ledger.Usage{In: 120, Out: 8}}, nil
+		return deed.Reply{Text: "It is high water at noon.", Finish: "stop", Usage: ledger.Usage{In: 120, Out: 8}}, nil
 	}
-	return prompt.Reply{Calls: []ledger.Ask{{ID: "c1", Tool: "look", Args: `{"name":"Marrow Light"}`}}, Finish: "calls", Usage: ledger.Usage{In: 100, Out: 12}}, nil
+	return deed.Reply{Calls: []ledger.Ask{{ID: "c1", Tool: "look", Args: `{"name":"Marrow Light"}`}}, Finish: "calls", Usage: ledger.Usage{In: 100, Out: 12}}, nil
 }
 
-func (instant) Look(context.Context, engine.Invocation) (string, *loop.Failure) { return "", nil }
+func (instant) Look(context.Context, deed.Invocation) (string, *deed.Failure) { return "", nil }
 
-func (instant) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
-	return loop.Result{Value: map[string]any{"length_m": 46.0}}, nil
+func (instant) Call(context.Context, deed.Invocation) (deed.Result, *deed.Failure) {
+	return deed.Result{Value: map[string]any{"length_m": 46.0}}, nil
 }
 
 type fixed struct{ p *project.Project }
@@ -119,7 +119,7 @@ func (r *recorder) Append(ctx context.Context, b engine.Batch) error {
 	return r.Store.Append(ctx, b)
 }
 
-func newEngine(b testing.TB, log engine.Log, a instant, l engine.Live) *engine.Engine {
+func newEngine(b testing.TB, log engine.Records, a instant, l engine.Live) *engine.Engine {
 	n := 0
 	var mu sync.Mutex
 	e := engine.New(engine.Config{Log: log, Models: a, Tools: a, Projects: fixed{coretest.Project(b, coretest.Main)}, Blanker: secret.New(none), Live: l, Clock: engine.WallClock{},
@@ -169,7 +169,7 @@ func (e *ended) Committed(run string, events []ledger.Event) {
 	}
 }
 
-func (e *ended) Delta(string, string, string) {}
+func (e *ended) Delta(string, ledger.StepID, string) {}
 
 // BenchmarkDurableRuns: two turns and one call with a model that answers at
 // once, against bare inserts of the same rows in the same batches, grouped into
@@ -523,12 +523,12 @@ func BenchmarkLongRun(b *testing.B) {
 			w.Step()
 			w.Reply("", `look {"name":"Marrow Light"}`)
 			w.Step()
-			w.Return(fmt.Sprintf("t%d.c1", i+1), map[string]any{"length_m": 46.0})
+			w.Return(ledger.StepID("").Turn(i+1).Call(1), map[string]any{"length_m": 46.0})
 		}
 		w.Step()
 		w.Reply("At last.")
 		w.Step()
-		h := engine.Head{Status: ledger.Done, Agent: "desk", Path: []string{"desk"}, OpenedAt: w.Events[0].At, LastAt: w.Now}
+		h := view.Head{Status: ledger.Done, Agent: "desk", Path: []string{"desk"}, OpenedAt: w.Events[0].At, LastAt: w.Now}
 		require.NoError(b, st.Open(ctx, engine.Opening{Session: "w", New: true, Project: "quay", Person: "ann", Text: "Go on and on", Batch: engine.Batch{Run: "w-1", Events: w.Events, Head: h}}))
 		require.NoError(b, st.Close())
 		a, err := app.Open(ctx, app.Config{Dir: dir})

@@ -6,9 +6,9 @@ import (
 	"runtime"
 	"testing"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/understudy"
 )
 
@@ -73,6 +73,6 @@ func BenchmarkUnderstudyMemory(b *testing.B) {
 	}
 }
 
-func ask(tools int) prompt.Request {
-	return prompt.Request{System: "It is 2026-05-04T09:00:00+01:00.", Tools: manyTools(tools), Messages: []ledger.Message{{Role: ledger.User, Text: "Please cancel the ferry KX-12 on Friday and tell me how many large parcels there are."}}}
+func ask(tools int) deed.Request {
+	return deed.Request{System: "It is 2026-05-04T09:00:00+01:00.", Tools: manyTools(tools), Messages: []ledger.Message{{Role: ledger.User, Text: "Please cancel the ferry KX-12 on Friday and tell me how many large parcels there are."}}}
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
@@ -91,17 +92,29 @@ type World struct {
 	Asked  []prompt.Built // every request, in order
 }
 
-// Open begins a run.
+// Open begins a run with a message.
 func Open(p *project.Project, text string) *World {
+	return Begin(p, ledger.RunOpened{Text: text})
+}
+
+// Begin begins a run. What it leaves empty is as in any other.
+func Begin(p *project.Project, d ledger.RunOpened) *World {
 	w := &World{P: p, S: run.New("w-1"), Now: Epoch}
-	w.Append(ledger.New("", &ledger.RunOpened{Session: "w", Project: p.Name, Version: p.Version, Person: "ann", Text: text, Agent: p.Start, Tools: ledger.ToolsLive, Zone: "UTC", Why: "a message"}))
+	d.Session, d.Project, d.Version, d.Person, d.Zone, d.Why = "w", p.Name, p.Version, "ann", "UTC", "a message"
+	if d.Agent == "" && d.Call == nil {
+		d.Agent = p.Start
+	}
+	if d.Tools == "" {
+		d.Tools = ledger.ToolsLive
+	}
+	w.Append(ledger.New("", &d))
 	return w
 }
 
 // Append numbers, dates and applies an event.
 func (w *World) Append(e ledger.Event) {
 	w.Now = w.Now.Add(time.Millisecond)
-	e.Run, e.Seq, e.At = w.S.Run, w.S.Seq+1, w.Now
+	e.Run, e.Seq, e.At = w.S.Run(), w.S.Seq()+1, w.Now
 	if err := w.S.Apply(e); err != nil {
 		panic(err)
 	}
@@ -121,11 +134,11 @@ func (w *World) Step() []loop.Action {
 			switch a := a.(type) {
 			case loop.Record:
 				w.Append(a.Event)
-			case loop.Ask:
+			case loop.AskModel:
 				w.Asked = append(w.Asked, a.Built)
 				w.Append(a.Event)
 				deeds = append(deeds, a)
-			case loop.Call:
+			case loop.CallTool:
 				w.Append(a.Event)
 				deeds = append(deeds, a)
 			case loop.Look:
@@ -135,9 +148,25 @@ func (w *World) Step() []loop.Action {
 	}
 }
 
-// Reply answers the turn in flight with words and calls, written "tool {json}".
+// Reply answers the turn in flight with words and calls, written "tool {json}". Where
+// several are, it is the oldest.
 func (w *World) Reply(text string, calls ...string) {
-	r := prompt.Reply{Text: text, Finish: "stop", Usage: ledger.Usage{In: 10, Out: 5}}
+	w.ReplyTo(w.Asking(), text, calls...)
+}
+
+// Asking gives the oldest turn that is in flight.
+func (w *World) Asking() ledger.StepID {
+	for _, step := range w.S.InFlight() {
+		if w.S.Turn(step) != nil {
+			return step
+		}
+	}
+	panic("no turn is in flight")
+}
+
+// ReplyTo answers a turn in flight.
+func (w *World) ReplyTo(step ledger.StepID, text string, calls ...string) {
+	r := deed.Reply{Text: text, Finish: "stop", Usage: ledger.Usage{In: 10, Out: 5}}
 	for i, c := range calls {
 		tool, args := c, "{}"
 		for j := range c {
@@ -146,25 +175,25 @@ func (w *World) Reply(text string, calls ...string) {
 				break
 			}
 		}
-		r.Calls = append(r.Calls, ledger.Ask{ID: fmt.Sprintf("c%d_%d", w.S.Turns, i), Tool: tool, Args: args})
+		r.Calls = append(r.Calls, ledger.Ask{ID: fmt.Sprintf("c%d_%d", w.S.Turns(), i), Tool: tool, Args: args})
 	}
-	w.Append(loop.TurnReceived(w.P, w.S, r, time.Millisecond))
+	w.Append(loop.TurnReceived(w.P, w.S, step, r, time.Millisecond))
 }
 
 // Return brings a call's result.
-func (w *World) Return(step string, value any) {
-	for _, e := range loop.CallReturned(w.P, w.S, step, loop.Result{Value: value}, time.Millisecond, w.Now, 0) {
+func (w *World) Return(step ledger.StepID, value any) {
+	for _, e := range loop.CallReturned(w.P, w.S, step, deed.Result{Value: value}, time.Millisecond, w.Now, 0) {
 		w.Append(e)
 	}
 }
 
 // Fail brings a call's failure.
-func (w *World) Fail(step string, f loop.Failure) {
+func (w *World) Fail(step ledger.StepID, f deed.Failure) {
 	w.Append(loop.CallFailed(w.P, w.S, step, f, time.Millisecond, w.Now, 0))
 }
 
 // Settle settles a ticket.
-func (w *World) Settle(step string, verb ledger.Verb, args any) {
+func (w *World) Settle(step ledger.StepID, verb ledger.Verb, args any) {
 	d := &ledger.GateSettled{Verb: verb, By: "master", Because: "I say so", Why: "master decided"}
 	if args != nil {
 		d.Args, _ = json.Marshal(args)
@@ -175,8 +204,9 @@ func (w *World) Settle(step string, verb ledger.Verb, args any) {
 // Words gives what the model last read of tools.
 func (w *World) Words() []string {
 	var out []string
-	for i := len(w.S.Messages) - 1; i >= 0 && w.S.Messages[i].Role == ledger.FromTool; i-- {
-		out = append([]string{w.S.Messages[i].Text}, out...)
+	m := w.S.Main().Messages()
+	for i := len(m) - 1; i >= 0 && m[i].Role == ledger.FromTool; i-- {
+		out = append([]string{m[i].Text}, out...)
 	}
 	return out
 }

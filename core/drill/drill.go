@@ -89,6 +89,15 @@ func Check(p *project.Project, x *project.Expect, id string, events []ledger.Eve
 		}
 		at = next + 1
 	}
+	at = 0
+	for _, w := range x.Consults {
+		next, got, step := findConsult(t.Steps, events, at, w)
+		if next < 0 {
+			add("consults", showConsult(w), got, step)
+			continue
+		}
+		at = next + 1
+	}
 	for _, n := range x.Never {
 		for _, c := range calls {
 			if c.step.Name == n {
@@ -129,7 +138,7 @@ func Check(p *project.Project, x *project.Expect, id string, events []ledger.Eve
 }
 
 func callsOf(t *trace.Trace, events []ledger.Event) []call {
-	args := map[string]map[string]any{}
+	args := map[ledger.StepID]map[string]any{}
 	for _, e := range events {
 		var raw json.RawMessage
 		switch d := e.Data.(type) {
@@ -177,6 +186,82 @@ func find(calls []call, from int, w project.ExpectCall) (at int, near *call) {
 		}
 	}
 	return -1, near
+}
+
+// findConsult looks for a consult from a place on; got says what there was in its place.
+func findConsult(steps []*trace.Step, events []ledger.Event, from int, w project.ExpectConsult) (at int, got string, step int) {
+	got = "no agent was consulted"
+	fits := func(text, want string) bool { return strings.Contains(strings.ToLower(text), strings.ToLower(want)) }
+	var asked []string
+	for i, s := range steps {
+		if s.Kind != trace.Consult {
+			continue
+		}
+		asked = append(asked, s.To)
+		if i < from || s.To != w.Agent || (w.By != "" && s.Agent != w.By) {
+			continue
+		}
+		answer, outcome := endOf(events, s)
+		want := w.Outcome
+		if want == "" {
+			want = string(ledger.EndDone)
+		}
+		if outcome == want && fits(s.Asked.Question, w.Asked) && fits(answer, w.Answer) {
+			return i, "", 0
+		}
+		if step == 0 {
+			got, step = fmt.Sprintf("%s was asked %q, %s: %q", s.To, s.Asked.Question, outcome, answer), s.N
+		}
+	}
+	if step == 0 && len(asked) > 0 {
+		got = "no such consult; who was asked: " + strings.Join(asked, ", ")
+	}
+	return -1, got, step
+}
+
+// endOf gives what a consult answered, or why it did not, and how it ended.
+func endOf(events []ledger.Event, s *trace.Step) (answer, outcome string) {
+	outcome = string(s.Asked.Outcome)
+	for _, e := range events {
+		if e.Step != s.ID {
+			continue
+		}
+		switch d := e.Data.(type) {
+		case *ledger.ThreadClosed:
+			if answer = d.Answer; d.Problem != nil {
+				answer = d.Problem.Say
+			}
+		case *ledger.CallReturned:
+			if outcome == "" { // no thread was opened: the drill had the answer ready
+				answer, outcome = d.Words, string(ledger.EndDone)
+			}
+		case *ledger.CallFailed:
+			if outcome == "" {
+				answer, outcome = d.Say, string(ledger.EndFailed)
+			}
+		}
+	}
+	if outcome == "" {
+		outcome = s.Status
+	}
+	return answer, outcome
+}
+
+func showConsult(w project.ExpectConsult) string {
+	s := w.Agent + " is consulted"
+	if w.By != "" {
+		s += " by " + w.By
+	}
+	if w.Asked != "" {
+		s += fmt.Sprintf(", asked %q", w.Asked)
+	}
+	if w.Answer != "" {
+		s += fmt.Sprintf(", answers %q", w.Answer)
+	}
+	if w.Outcome != "" {
+		s += ", outcome " + w.Outcome
+	}
+	return s
 }
 
 func subset(want, got map[string]any) bool {

@@ -19,7 +19,7 @@ func HashOf(b []byte) Hash {
 
 // Key is the idempotency key of a step: the same at every attempt, after a
 // restart too.
-func Key(run, step string) string { return string(HashOf([]byte(run + "\x00" + step))) }
+func Key(run string, step StepID) string { return string(HashOf([]byte(run + "\x00" + string(step)))) }
 
 // Role says whose a message is.
 type Role string
@@ -61,10 +61,12 @@ const (
 // Outcome says what is known of a call that did not return.
 type Outcome string
 
-// The outcomes of a failed call.
+// The outcomes of a failed call. Partly is that of a consult that failed after some of
+// what it had to do was done.
 const (
 	NotDone Outcome = "not_done"
 	Unknown Outcome = "unknown"
+	Partly  Outcome = "partly"
 )
 
 // Status is how a run stands.
@@ -91,23 +93,31 @@ type Problem struct {
 
 // RunOpened pins everything a run starts from.
 type RunOpened struct {
-	Session string          `json:"session"`
-	Project string          `json:"project"`
-	Version Hash            `json:"version"`
-	Person  string          `json:"person"`
-	Text    string          `json:"text"`
-	Agent   string          `json:"agent"`
-	Tools   Tools           `json:"tools"`
-	Rung    Rung            `json:"rung,omitempty"`    // for all tools; no tool goes higher than the files let it
-	Rungs   map[string]Rung `json:"rungs,omitempty"`   // for some
-	Call    *Ask            `json:"call,omitempty"`    // a call from outside: the run is this one call, and no model is asked
-	Via     string          `json:"via,omitempty"`     // what brought it, where it was not a person
-	Handles []string        `json:"handles,omitempty"` // of results of earlier runs that can be named in arguments
-	Model   string          `json:"model,omitempty"`   // asked for in place of the agents' own
-	Zone    string          `json:"zone"`
-	Memory  []Message       `json:"memory,omitempty"`
-	State   map[string]any  `json:"state,omitempty"`
-	Why     string          `json:"why"`
+	Session  string               `json:"session"`
+	Project  string               `json:"project"`
+	Version  Hash                 `json:"version"`
+	Person   string               `json:"person"`
+	Text     string               `json:"text"`
+	Agent    string               `json:"agent"`
+	Tools    Tools                `json:"tools"`
+	Rung     Rung                 `json:"rung,omitempty"`    // for all tools; no tool goes higher than the files let it
+	Rungs    map[string]Rung      `json:"rungs,omitempty"`   // for some
+	Call     *Ask                 `json:"call,omitempty"`    // a call from outside: the run is this one call, and no model is asked
+	Via      string               `json:"via,omitempty"`     // what brought it, where it was not a person
+	Handles  []string             `json:"handles,omitempty"` // of results of earlier runs that can be named in arguments
+	Model    string               `json:"model,omitempty"`   // asked for in place of the agents' own
+	Zone     string               `json:"zone"`
+	Memory   []Message            `json:"memory,omitempty"`
+	State    map[string]any       `json:"state,omitempty"`
+	Lines    map[string][]Message `json:"lines,omitempty"`    // of consults that remember, by asker/agent
+	Consults map[string]Canned    `json:"consults,omitempty"` // agents that are not run when they are consulted: what they answer
+	Why      string               `json:"why"`
+}
+
+// Canned is what a consulted agent answers without being run. One of the two is set.
+type Canned struct {
+	Answer string `json:"answer,omitempty"`
+	Fails  string `json:"fails,omitempty"`
 }
 
 // StopAsked records that somebody wants the run to end.
@@ -118,8 +128,9 @@ type StopAsked struct {
 
 // RunRecovered records that the service came back and what it had lost.
 type RunRecovered struct {
-	Lost []string `json:"lost,omitempty"` // steps that were in flight
-	Why  string   `json:"why"`
+	Lost  []StepID `json:"lost,omitempty"`  // turns and calls that were in flight
+	Epoch int64    `json:"epoch,omitempty"` // of the driver that goes on; 0 before there were epochs
+	Why   string   `json:"why"`
 }
 
 // RunClosed is always the last event of a run.
@@ -131,19 +142,28 @@ type RunClosed struct {
 }
 
 // TurnSent is the intent to ask a model. The request is named by the hashes of
-// its parts: the messages are the first Kept of the thread's previous turn,
-// then Added.
+// its parts: the messages are those of the thread's previous turn without the first Skip,
+// of these the first Kept, then Added.
 type TurnSent struct {
 	Agent   string   `json:"agent"`
 	Model   string   `json:"model"`
-	N       int      `json:"n"` // counts the turns of the run from 1
+	N       int      `json:"n"` // counts the turns of the thread from 1
 	Attempt int      `json:"attempt"`
 	System  Hash     `json:"system"`
 	Tools   Hash     `json:"tools"`
+	Skip    int      `json:"skip,omitempty"`
 	Kept    int      `json:"kept"`
 	Added   []Hash   `json:"added"`
+	Reserve *Reserve `json:"reserve,omitempty"`     // nil: nothing
 	Temp    *float64 `json:"temperature,omitempty"` // nil: the endpoint's own
 	Why     string   `json:"why"`
+}
+
+// Reserve is what a turn may use of the run's limits, set aside while it is in flight so
+// that turns side by side keep them.
+type Reserve struct {
+	Tokens int     `json:"tokens"`
+	Cost   float64 `json:"cost,omitempty"`
 }
 
 // Usage counts tokens. Estimated says that the model gave none and we counted.
@@ -186,6 +206,7 @@ const (
 	Start  Verdict = "start"
 	Gate   Verdict = "gate"
 	Pass   Verdict = "pass" // a handoff
+	Put    Verdict = "put"  // a question to the person
 	Refuse Verdict = "refuse"
 )
 
@@ -230,11 +251,17 @@ func (r Rung) Lower(o Rung) Rung {
 // Stubs says whether a tool of an effect is answered by its stubs on the rung.
 func (r Rung) Stubs(e Effect) bool { return r == RungStub || (r == RungRead && e != Read) }
 
+// Opening is what a call opens in place of being started.
+type Opening string
+
+// Consult opens a thread on which another agent answers.
+const Consult Opening = "consult"
+
 // CallDecided is the verdict on one call of a turn, taken once, on the state
 // as it was when the turn was received.
 type CallDecided struct {
-	Turn    string          `json:"turn"`
-	N       int             `json:"n"` // position in the turn, from 1
+	Of      StepID          `json:"of"` // the turn that made it
+	N       int             `json:"n"`  // position in the turn, from 1
 	ID      string          `json:"id"`
 	Tool    string          `json:"tool"`
 	Args    json.RawMessage `json:"args,omitempty"`
@@ -242,7 +269,8 @@ type CallDecided struct {
 	Resend  string          `json:"resend,omitempty"` // how an unknown outcome may be sent again
 	Lapse   Verb            `json:"lapse,omitempty"`  // what a lapsed gate does
 	Verdict Verdict         `json:"verdict"`
-	To      string          `json:"to,omitempty"`    // for Pass
+	Opens   Opening         `json:"opens,omitempty"` // the container that it opens, in place of being started
+	To      string          `json:"to,omitempty"`    // for Pass and a consult: the agent
 	Words   string          `json:"words,omitempty"` // for Refuse: what the model is told
 	Rung    Rung            `json:"rung,omitempty"`
 	Repairs []string        `json:"repairs,omitempty"` // what was put right in the arguments
@@ -339,20 +367,59 @@ type FileUndone struct {
 	Why   string `json:"why"`
 }
 
+// ThreadOpened opens the thread of the call whose step it has: another agent is asked.
+type ThreadOpened struct {
+	Role  Opening `json:"role"`
+	Agent string  `json:"agent"`
+	Say   string  `json:"say"`            // the first message
+	Line  string  `json:"line,omitempty"` // what it goes on with, as asker/agent; "" begins afresh
+	From  StepID  `json:"from,omitempty"` // the thread of the run that the line was taken on by last; "" is none
+	Asks  bool    `json:"asks,omitempty"` // its agent may put questions to the person
+	Why   string  `json:"why"`
+}
+
+// End is how a thread ended.
+type End string
+
+// The ends of a thread. On HandedBack the agent passed to the one that had asked.
+const (
+	EndDone    End = "done"
+	EndFailed  End = "failed"
+	EndStopped End = "stopped"
+	HandedBack End = "handed_back"
+)
+
+// ThreadClosed ends a thread. Nothing on it or under it is open any more.
+type ThreadClosed struct {
+	Outcome End      `json:"outcome"`
+	Answer  string   `json:"answer,omitempty"`
+	Problem *Problem `json:"problem,omitempty"`
+	Why     string   `json:"why"`
+}
+
+// LimitReached records that a limit of the run is used up: the run ends.
+type LimitReached struct {
+	Limit   string  `json:"limit"` // turns, calls, tokens, cost, time, same_call
+	Where   StepID  `json:"where"` // the thread that wanted more; "" is the main thread
+	Problem Problem `json:"problem"`
+	Why     string  `json:"why"`
+}
+
 // TicketKind says what a ticket asks of a person.
 type TicketKind string
 
 // The kinds of tickets.
 const (
-	GateTicket    TicketKind = "gate"    // may this be done?
-	OutcomeTicket TicketKind = "outcome" // did this happen?
+	GateTicket     TicketKind = "gate"     // may this be done?
+	OutcomeTicket  TicketKind = "outcome"  // did this happen?
+	QuestionTicket TicketKind = "question" // what do you say?
 )
 
 // Verb is how a ticket is settled.
 type Verb string
 
 // The verbs of tickets: the first three for gates, the next three for
-// outcomes; Lapsed is time's own.
+// outcomes, Answer and RefuseIt for questions; Lapsed is time's own.
 const (
 	Allow       Verb = "allow"
 	RefuseIt    Verb = "refuse"
@@ -360,14 +427,19 @@ const (
 	Happened    Verb = "happened"
 	NotHappened Verb = "not_happened"
 	GiveUp      Verb = "give_up"
+	Answer      Verb = "answer"
 	Lapsed      Verb = "lapsed"
 	Withdrawn   Verb = "withdrawn"
 )
 
 // Verbs gives the verbs a person may use on a ticket of the kind.
 func (k TicketKind) Verbs() []Verb {
-	if k == OutcomeTicket {
+	switch k {
+	case OutcomeTicket:
 		return []Verb{Happened, NotHappened, GiveUp}
+	case QuestionTicket:
+		return []Verb{Answer, RefuseIt}
+	case GateTicket:
 	}
 	return []Verb{Allow, RefuseIt, Amend}
 }
@@ -393,34 +465,48 @@ type GateSettled struct {
 	By      string          `json:"by,omitempty"`
 	Because string          `json:"because,omitempty"`
 	Args    json.RawMessage `json:"args,omitempty"`   // for Amend: the whole new arguments
-	Result  json.RawMessage `json:"result,omitempty"` // for Happened
+	Result  json.RawMessage `json:"result,omitempty"` // for Happened; the words of an Answer
 	ID      string          `json:"id,omitempty"`     // the settlement's own, so that a repeated click is known
 	Why     string          `json:"why"`
 }
 
+// Timer says what a timer is for.
+type Timer string
+
+// What timers are for. Events of the first version did not tell a retry from a deadline.
+const (
+	ForRetry  Timer = "retry"
+	ForTicket Timer = "ticket"
+	ForLimit  Timer = "limit"
+	ForEither Timer = "either"
+)
+
 // TimerFired makes time pass: for a ticket's deadline, a retry, or a limit.
 type TimerFired struct {
-	Due time.Time `json:"due"`
-	Why string    `json:"why"`
+	What Timer     `json:"what"`
+	Due  time.Time `json:"due"`
+	Why  string    `json:"why"`
 }
 
-// Kind gives the kind the data belongs to.
-func (*RunOpened) Kind() Kind    { return KindRunOpened }
-func (*StopAsked) Kind() Kind    { return KindStopAsked }
-func (*RunRecovered) Kind() Kind { return KindRunRecovered }
-func (*RunClosed) Kind() Kind    { return KindRunClosed }
-func (*TurnSent) Kind() Kind     { return KindTurnSent }
-func (*TurnReceived) Kind() Kind { return KindTurnReceived }
-func (*TurnFailed) Kind() Kind   { return KindTurnFailed }
-func (*CallDecided) Kind() Kind  { return KindCallDecided }
-func (*CallLooked) Kind() Kind   { return KindCallLooked }
-func (*CallStarted) Kind() Kind  { return KindCallStarted }
-func (*CallReturned) Kind() Kind { return KindCallReturned }
-func (*CallFailed) Kind() Kind   { return KindCallFailed }
-func (*CallRefused) Kind() Kind  { return KindCallRefused }
-func (*BatonPassed) Kind() Kind  { return KindBatonPassed }
-func (*StateChanged) Kind() Kind { return KindStateChanged }
-func (*FileUndone) Kind() Kind   { return KindFileUndone }
-func (*GateRaised) Kind() Kind   { return KindGateRaised }
-func (*GateSettled) Kind() Kind  { return KindGateSettled }
-func (*TimerFired) Kind() Kind   { return KindTimerFired }
+func (*RunOpened) kind() Kind    { return KindRunOpened }
+func (*StopAsked) kind() Kind    { return KindStopAsked }
+func (*RunRecovered) kind() Kind { return KindRunRecovered }
+func (*RunClosed) kind() Kind    { return KindRunClosed }
+func (*TurnSent) kind() Kind     { return KindTurnSent }
+func (*TurnReceived) kind() Kind { return KindTurnReceived }
+func (*TurnFailed) kind() Kind   { return KindTurnFailed }
+func (*CallDecided) kind() Kind  { return KindCallDecided }
+func (*CallLooked) kind() Kind   { return KindCallLooked }
+func (*CallStarted) kind() Kind  { return KindCallStarted }
+func (*CallReturned) kind() Kind { return KindCallReturned }
+func (*CallFailed) kind() Kind   { return KindCallFailed }
+func (*CallRefused) kind() Kind  { return KindCallRefused }
+func (*BatonPassed) kind() Kind  { return KindBatonPassed }
+func (*StateChanged) kind() Kind { return KindStateChanged }
+func (*FileUndone) kind() Kind   { return KindFileUndone }
+func (*GateRaised) kind() Kind   { return KindGateRaised }
+func (*GateSettled) kind() Kind  { return KindGateSettled }
+func (*TimerFired) kind() Kind   { return KindTimerFired }
+func (*ThreadOpened) kind() Kind { return KindThreadOpened }
+func (*ThreadClosed) kind() Kind { return KindThreadClosed }
+func (*LimitReached) kind() Kind { return KindLimitReached }

@@ -1,8 +1,12 @@
 package ledger
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -15,6 +19,8 @@ const (
 	KindStopAsked    Kind = "run.stop_asked"
 	KindRunRecovered Kind = "run.recovered"
 	KindRunClosed    Kind = "run.closed"
+	KindThreadOpened Kind = "thread.opened"
+	KindThreadClosed Kind = "thread.closed"
 	KindTurnSent     Kind = "turn.sent"
 	KindTurnReceived Kind = "turn.received"
 	KindTurnFailed   Kind = "turn.failed"
@@ -30,16 +36,66 @@ const (
 	KindGateRaised   Kind = "gate.raised"
 	KindGateSettled  Kind = "gate.settled"
 	KindTimerFired   Kind = "timer.fired"
+	KindLimitReached Kind = "limit.reached"
 )
 
-// Version is the newest version of event data that this program understands.
-const Version = 1
+// strict is the first version of any kind that is read strictly: what is not known in it is
+// an error. Older ones are read as they were written.
+const strict = 2
 
-// MainThread is the thread on which a run begins.
-const MainThread = "main"
+// row is what the table says of a kind. To add a kind, add its name, its data, and a row.
+type row struct {
+	version int                                                  // the newest that this program writes
+	blank   func() Data                                          // to read into
+	upgrade func(step StepID, fields map[string]json.RawMessage) // takes the fields of version 1 to the newest; nil: they are the same
+}
+
+var table = map[Kind]row{
+	KindRunOpened:    {2, func() Data { return &RunOpened{} }, nil},
+	KindStopAsked:    {2, func() Data { return &StopAsked{} }, nil},
+	KindRunRecovered: {2, func() Data { return &RunRecovered{} }, nil},
+	KindRunClosed:    {2, func() Data { return &RunClosed{} }, nil},
+	KindThreadOpened: {2, func() Data { return &ThreadOpened{} }, nil},
+	KindThreadClosed: {2, func() Data { return &ThreadClosed{} }, nil},
+	KindTurnSent:     {2, func() Data { return &TurnSent{} }, nil},
+	KindTurnReceived: {2, func() Data { return &TurnReceived{} }, nil},
+	KindTurnFailed:   {2, func() Data { return &TurnFailed{} }, nil},
+	KindCallDecided:  {2, func() Data { return &CallDecided{} }, ofTurn},
+	KindCallLooked:   {2, func() Data { return &CallLooked{} }, nil},
+	KindCallStarted:  {2, func() Data { return &CallStarted{} }, nil},
+	KindCallReturned: {2, func() Data { return &CallReturned{} }, nil},
+	KindCallFailed:   {2, func() Data { return &CallFailed{} }, nil},
+	KindCallRefused:  {2, func() Data { return &CallRefused{} }, nil},
+	KindBatonPassed:  {2, func() Data { return &BatonPassed{} }, nil},
+	KindStateChanged: {2, func() Data { return &StateChanged{} }, nil},
+	KindFileUndone:   {2, func() Data { return &FileUndone{} }, nil},
+	KindGateRaised:   {2, func() Data { return &GateRaised{} }, nil},
+	KindGateSettled:  {2, func() Data { return &GateSettled{} }, nil},
+	KindTimerFired:   {2, func() Data { return &TimerFired{} }, ofWhat},
+	KindLimitReached: {2, func() Data { return &LimitReached{} }, nil},
+}
+
+// ofTurn gives the owner of a call its newer name.
+func ofTurn(_ StepID, f map[string]json.RawMessage) {
+	f["of"] = f["turn"]
+	delete(f, "turn")
+}
+
+// ofWhat says what a timer was for. Before, a timer of a step was for whatever waited there.
+func ofWhat(step StepID, f map[string]json.RawMessage) {
+	what := ForEither
+	if step == LimitTimer {
+		what = ForLimit
+	}
+	f["what"], _ = json.Marshal(what) // a text can always be written
+}
+
+// Kinds lists the kinds of events in the order of their names.
+func Kinds() []Kind { return slices.Sorted(maps.Keys(table)) }
 
 // Event is one line of a run's ledger. Seq counts from 1 without gaps; At
-// never goes back within a run. Step is empty for events about the whole run.
+// never goes back within a run. Step is empty for events about the whole run. Thread
+// follows from Step. V is the version of its kind.
 type Event struct {
 	Run    string    `json:"run"`
 	Seq    int64     `json:"seq"`
@@ -47,17 +103,18 @@ type Event struct {
 	V      int       `json:"v"`
 	Kind   Kind      `json:"kind"`
 	Thread string    `json:"thread"`
-	Step   string    `json:"step,omitempty"`
+	Step   StepID    `json:"step,omitempty"`
 	Data   Data      `json:"data"`
 }
 
 // Data is what an event says; its type follows from the kind. The interface is
 // sealed: the types in this package are all there are.
-type Data interface{ Kind() Kind }
+type Data interface{ kind() Kind }
 
 // New gives an event of the kind that data belongs to, not yet numbered or dated.
-func New(step string, data Data) Event {
-	return Event{V: Version, Kind: data.Kind(), Thread: MainThread, Step: step, Data: data}
+func New(step StepID, data Data) Event {
+	k := data.kind()
+	return Event{V: table[k].version, Kind: k, Thread: ThreadName(step), Step: step, Data: data}
 }
 
 // UnknownError says that a ledger holds something that a newer program wrote.
@@ -67,10 +124,18 @@ type UnknownError struct {
 	Seq  int64
 	Kind Kind
 	V    int
+	What string // beside kind and version, what is not known
 }
 
 func (e *UnknownError) Error() string {
-	return fmt.Sprintf("run %s, event %d: kind %q, version %d was written by a newer Stone Baton; this one can read up to version %d, so the run stays as it is until you use the newer program", e.Run, e.Seq, e.Kind, e.V, Version)
+	what := e.What
+	if what == "" {
+		what = fmt.Sprintf("this one reads it up to version %d", table[e.Kind].version)
+		if _, ok := table[e.Kind]; !ok {
+			what = "this one does not know the kind"
+		}
+	}
+	return fmt.Sprintf("run %s, event %d: kind %q, version %d was written by a newer Stone Baton: %s, so the run stays as it is until you use the newer program", e.Run, e.Seq, e.Kind, e.V, what)
 }
 
 // EncodeData writes an event's data as JSON.
@@ -78,14 +143,44 @@ func EncodeData(d Data) (json.RawMessage, error) { return json.Marshal(d) }
 
 // DecodeData reads the data of an event whose other fields are filled in.
 func DecodeData(e Event, raw []byte) (Data, error) {
-	d := blank(e.Kind)
-	if d == nil || e.V > Version {
-		return nil, &UnknownError{Run: e.Run, Seq: e.Seq, Kind: e.Kind, V: e.V}
+	unknown := func(what string) error {
+		return &UnknownError{Run: e.Run, Seq: e.Seq, Kind: e.Kind, V: e.V, What: what}
 	}
-	if err := json.Unmarshal(raw, d); err != nil {
-		return nil, fmt.Errorf("run %s, event %d (%s): the data cannot be read: %w", e.Run, e.Seq, e.Kind, err)
+	bad := func(err error) error {
+		return fmt.Errorf("run %s, event %d (%s): the data cannot be read: %w", e.Run, e.Seq, e.Kind, err)
 	}
-	return d, nil
+	r, ok := table[e.Kind]
+	if !ok || e.V > r.version {
+		return nil, unknown("")
+	}
+	d := r.blank()
+	if e.V < strict && r.upgrade != nil {
+		fields := map[string]json.RawMessage{}
+		if err := json.Unmarshal(raw, &fields); err != nil {
+			return nil, bad(err)
+		}
+		r.upgrade(e.Step, fields)
+		var err error
+		if raw, err = json.Marshal(fields); err != nil {
+			return nil, bad(err)
+		}
+	}
+	if e.V < strict {
+		if err := json.Unmarshal(raw, d); err != nil {
+			return nil, bad(err)
+		}
+		return d, nil
+	}
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.DisallowUnknownFields()
+	err := dec.Decode(d)
+	switch {
+	case err == nil:
+		return d, nil
+	case strings.HasPrefix(err.Error(), "json: unknown field "):
+		return nil, unknown("it has a field " + strings.TrimPrefix(err.Error(), "json: unknown field ") + " that this one does not know")
+	}
+	return nil, bad(err)
 }
 
 // UnmarshalJSON reads an event with its data.
@@ -104,46 +199,11 @@ func (e *Event) UnmarshalJSON(raw []byte) error {
 	return err
 }
 
-func blank(k Kind) Data {
-	switch k {
-	case KindRunOpened:
-		return &RunOpened{}
-	case KindStopAsked:
-		return &StopAsked{}
-	case KindRunRecovered:
-		return &RunRecovered{}
-	case KindRunClosed:
-		return &RunClosed{}
-	case KindTurnSent:
-		return &TurnSent{}
-	case KindTurnReceived:
-		return &TurnReceived{}
-	case KindTurnFailed:
-		return &TurnFailed{}
-	case KindCallDecided:
-		return &CallDecided{}
-	case KindCallLooked:
-		return &CallLooked{}
-	case KindCallStarted:
-		return &CallStarted{}
-	case KindCallReturned:
-		return &CallReturned{}
-	case KindCallFailed:
-		return &CallFailed{}
-	case KindCallRefused:
-		return &CallRefused{}
-	case KindBatonPassed:
-		return &BatonPassed{}
-	case KindStateChanged:
-		return &StateChanged{}
-	case KindFileUndone:
-		return &FileUndone{}
-	case KindGateRaised:
-		return &GateRaised{}
-	case KindGateSettled:
-		return &GateSettled{}
-	case KindTimerFired:
-		return &TimerFired{}
+// Newest is the highest version that any kind has.
+func Newest() int {
+	n := 0
+	for _, r := range table {
+		n = max(n, r.version)
 	}
-	return nil
+	return n
 }

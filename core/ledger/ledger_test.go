@@ -3,6 +3,7 @@ package ledger_test
 import (
 	"encoding/json"
 	"reflect"
+	"strconv"
 	"testing"
 	"time"
 
@@ -13,7 +14,7 @@ import (
 )
 
 var all = []ledger.Data{&ledger.RunOpened{}, &ledger.StopAsked{}, &ledger.RunRecovered{}, &ledger.RunClosed{}, &ledger.TurnSent{}, &ledger.TurnReceived{}, &ledger.TurnFailed{}, &ledger.CallDecided{},
-	&ledger.CallStarted{}, &ledger.CallReturned{}, &ledger.CallFailed{}, &ledger.CallRefused{}, &ledger.BatonPassed{}, &ledger.StateChanged{}, &ledger.GateRaised{}, &ledger.GateSettled{}, &ledger.TimerFired{}}
+	&ledger.CallStarted{}, &ledger.CallReturned{}, &ledger.CallFailed{}, &ledger.CallRefused{}, &ledger.BatonPassed{}, &ledger.StateChanged{}, &ledger.GateRaised{}, &ledger.GateSettled{}, &ledger.TimerFired{}, &ledger.CallLooked{}, &ledger.FileUndone{}, &ledger.ThreadOpened{}, &ledger.ThreadClosed{}, &ledger.LimitReached{}}
 
 func TestEveryKindIsWrittenAndRead(t *testing.T) {
 	kinds := map[ledger.Kind]bool{}
@@ -24,12 +25,12 @@ func TestEveryKindIsWrittenAndRead(t *testing.T) {
 		raw, err := json.Marshal(e)
 		require.NoError(t, err)
 		var back ledger.Event
-		require.NoError(t, json.Unmarshal(raw, &back), string(d.Kind()))
-		assert.Equal(t, e, back, string(d.Kind()))
-		assert.False(t, kinds[d.Kind()], "a kind is one type's alone")
-		kinds[d.Kind()] = true
+		require.NoError(t, json.Unmarshal(raw, &back), string(e.Kind))
+		assert.Equal(t, e, back, string(e.Kind))
+		assert.False(t, kinds[e.Kind], "a kind is one type's alone")
+		kinds[e.Kind] = true
 	}
-	assert.Len(t, kinds, 17)
+	assert.Len(t, kinds, len(ledger.Kinds()), "every kind is tried")
 }
 
 // fill puts something into every field.
@@ -56,6 +57,12 @@ func fill(v reflect.Value) {
 		v.SetBool(true)
 	case reflect.Map:
 		v.Set(reflect.MakeMap(v.Type()))
+		if e := v.Type().Elem(); e.Kind() == reflect.Struct || e.Kind() == reflect.Slice {
+			x := reflect.New(e).Elem()
+			fill(x)
+			v.SetMapIndex(reflect.ValueOf("a"), x)
+			return
+		}
 		if e := v.Type().Elem(); e.Kind() == reflect.String {
 			v.SetMapIndex(reflect.ValueOf("a"), reflect.ValueOf("b").Convert(e))
 		} else {
@@ -84,4 +91,42 @@ func TestStatusAndVerbs(t *testing.T) {
 	}
 	assert.NotContains(t, ledger.GateTicket.Verbs(), ledger.Happened)
 	assert.NotContains(t, ledger.OutcomeTicket.Verbs(), ledger.Allow)
+}
+
+func TestStepsAreStructural(t *testing.T) {
+	step := ledger.StepID("").Turn(1).Call(2).Turn(3).Call(4)
+	assert.EqualValues(t, "t1.c2.t3.c4", step)
+	assert.EqualValues(t, "t1.c2", step.Thread(), "the call is made on the thread that t1.c2 opened")
+	assert.EqualValues(t, "t1.c2", step.Parent().Thread())
+	assert.EqualValues(t, "", step.Thread().Thread(), "and that was opened from the main thread")
+	assert.Equal(t, "t1.c2", ledger.ThreadName(step))
+	assert.Equal(t, "main", ledger.ThreadName("t1.c2"))
+	for _, good := range []ledger.StepID{"", "limit", "t0", "t0.c1", "t1.c2.t3", "t10.c20"} {
+		assert.NoError(t, good.Check(), good)
+	}
+	for _, bad := range []ledger.StepID{"c1", "t", "t1.t2", "t1.c", "t01", "t1.", ".t1", "t-1", "t1.c1.c2", "t1.x2", "T1", "t1.ct2"} {
+		assert.Error(t, bad.Check(), bad)
+	}
+}
+
+func TestWhatIsUnknownIsAnError(t *testing.T) {
+	read := func(v int, kind, data string) error {
+		var e ledger.Event
+		return json.Unmarshal([]byte(`{"run":"a-1","seq":1,"at":"2026-05-04T09:00:00Z","v":`+strconv.Itoa(v)+`,"kind":"`+kind+`","thread":"main","step":"t1","data":`+data+`}`), &e)
+	}
+	var unknown *ledger.UnknownError
+	require.ErrorAs(t, read(2, "turn.dreamt", `{}`), &unknown)
+	assert.ErrorContains(t, unknown, "does not know the kind")
+	require.ErrorAs(t, read(3, "turn.sent", `{}`), &unknown)
+	assert.ErrorContains(t, unknown, "reads it up to version 2")
+	require.ErrorAs(t, read(2, "turn.sent", `{"agent":"a","mood":"good"}`), &unknown)
+	assert.ErrorContains(t, unknown, `a field "mood" that this one does not know`)
+	assert.NoError(t, read(1, "turn.sent", `{"agent":"a","mood":"good"}`), "older ones are read as they were written")
+	assert.Error(t, read(2, "turn.sent", `{"agent":7}`))
+
+	var e ledger.Event
+	require.NoError(t, json.Unmarshal([]byte(`{"run":"a-1","seq":1,"at":"2026-05-04T09:00:00Z","v":1,"kind":"call.decided","thread":"main","step":"t1.c1","data":{"turn":"t1","n":1}}`), &e))
+	assert.EqualValues(t, "t1", e.Data.(*ledger.CallDecided).Of, "and taken to what they are now")
+	require.NoError(t, json.Unmarshal([]byte(`{"run":"a-1","seq":1,"at":"2026-05-04T09:00:00Z","v":1,"kind":"timer.fired","thread":"main","step":"limit","data":{"due":"2026-05-04T09:00:00Z"}}`), &e))
+	assert.Equal(t, ledger.ForLimit, e.Data.(*ledger.TimerFired).What)
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
@@ -19,27 +20,33 @@ const HandlePrefix = "result:"
 
 // HandleOf names the result of a step: the run's number in its session, then
 // the step.
-func HandleOf(run, step string) string {
-	return HandlePrefix + run[strings.LastIndexByte(run, '-')+1:] + "." + step
+func HandleOf(run string, step ledger.StepID) string {
+	return HandlePrefix + run[strings.LastIndexByte(run, '-')+1:] + "." + string(step)
 }
 
 // SplitHandle gives the run and step that a handle means in the session of a run.
-func SplitHandle(current, handle string) (run, step string, ok bool) {
-	n, step, ok := strings.Cut(strings.TrimPrefix(handle, HandlePrefix), ".")
+func SplitHandle(current, handle string) (run string, step ledger.StepID, ok bool) {
+	n, at, ok := strings.Cut(strings.TrimPrefix(handle, HandlePrefix), ".")
 	if !ok || !strings.HasPrefix(handle, HandlePrefix) {
 		return "", "", false
 	}
-	return current[:strings.LastIndexByte(current, '-')+1] + n, step, true
+	return current[:strings.LastIndexByte(current, '-')+1] + n, ledger.StepID(at), true
 }
+
+// Most bounds what a model reads of a result.
+type Most struct{ Rows, Tokens int }
+
+// MostOf gives the bounds of a tool.
+func MostOf(t *project.Tool) Most { return Most{t.Rows, t.Tokens} }
 
 // Shorten puts a result into what a model may read of it: the first rows of a
 // list that is longer than the tool's bound, as many as fit. Whole says that
 // nothing was left out. What is left out is said, with the handle that names
 // the whole, where there is one.
-func Shorten(t *project.Tool, value any, handle string) (words string, whole bool) {
+func Shorten(most Most, value any, handle string) (words string, whole bool) {
 	key, list := rowsOf(value)
 	words = expr.Show(value)
-	if len(list) <= t.Rows && prompt.Tokens(words) <= t.Tokens {
+	if len(list) <= most.Rows && prompt.Tokens(words) <= most.Tokens {
 		return words, true
 	}
 	rest := "the rest is kept, but not shown"
@@ -47,10 +54,10 @@ func Shorten(t *project.Tool, value any, handle string) (words string, whole boo
 		rest = fmt.Sprintf("%q names the whole: give it as an argument to have a tool read all of it", handle)
 	}
 	if list == nil {
-		n := t.Tokens * 4
+		n := most.Tokens * 4
 		return fmt.Sprintf("%s\n… the first %d of %d bytes; %s.", strings.ToValidUTF8(words[:n], ""), n, len(words), rest), false
 	}
-	n := min(len(list), t.Rows)
+	n := min(len(list), most.Rows)
 	head := func() string {
 		var v any = list[:n]
 		if key != "" {
@@ -64,12 +71,12 @@ func Shorten(t *project.Tool, value any, handle string) (words string, whole boo
 		return expr.Show(v)
 	}
 	words = head()
-	for n > 0 && prompt.Tokens(words) > t.Tokens {
-		n = min(n-1, n*t.Tokens/prompt.Tokens(words))
+	for n > 0 && prompt.Tokens(words) > most.Tokens {
+		n = min(n-1, n*most.Tokens/prompt.Tokens(words))
 		words = head()
 	}
-	if prompt.Tokens(words) > t.Tokens { // not even what stands beside the rows fits
-		words = strings.ToValidUTF8(words[:t.Tokens*4], "")
+	if prompt.Tokens(words) > most.Tokens { // not even what stands beside the rows fits
+		words = strings.ToValidUTF8(words[:most.Tokens*4], "")
 	}
 	return fmt.Sprintf("%s\n… first %d of %d rows; %s.", words, n, len(list), rest), false
 }
@@ -95,10 +102,10 @@ func rowsOf(value any) (key string, list []any) {
 	return key, list
 }
 
-// HandlesIn lists the places in arguments where a handle of the run stands, as
+// HandlesIn lists the places in arguments where a handle that a thread knows stands, as
 // paths such as "/rows".
-func HandlesIn(s *run.State, args any) map[string]string {
-	if len(s.Handles) == 0 {
+func HandlesIn(t *run.Thread, args any) map[string]string {
+	if !t.HasHandles() {
 		return nil
 	}
 	found := map[string]string{}
@@ -106,7 +113,7 @@ func HandlesIn(s *run.State, args any) map[string]string {
 	walk = func(v any, path string) {
 		switch x := v.(type) {
 		case string:
-			if s.Handles[x] {
+			if t.Knows(x) {
 				found[path] = x
 			}
 		case []any:

@@ -17,35 +17,39 @@ import (
 	"stonebaton.example/core/value"
 )
 
-// decide takes the verdicts on all calls of the newest turn, at once and on
+// decide takes the verdicts on all calls of a thread's newest turn, at once and on
 // the state as it was when the reply came.
-func decide(p *project.Project, s *run.State) []Action {
-	t := s.Turn
+func decide(p *project.Project, s *run.State, t *run.Thread) []Action {
+	u := t.Turn()
 	var acts []Action
-	calls, row := s.Calls, s.PassesRow
+	calls := s.Calls()
 	passed := false
-	for _, c := range t.Calls { // recorded already, where a batch was cut
+	for _, c := range u.Calls { // recorded already, where a batch was cut
 		passed = passed || c.Decided.Verdict == ledger.Pass
 	}
-	for i := len(t.Calls); i < len(t.Reply.Calls); i++ {
-		a := t.Reply.Calls[i]
-		d := &ledger.CallDecided{Turn: t.Step, N: i + 1, ID: a.ID, Tool: a.Tool}
+	for i := len(u.Calls); i < len(u.Reply.Calls); i++ {
+		a := u.Reply.Calls[i]
+		d := &ledger.CallDecided{Of: u.Step, N: i + 1, ID: a.ID, Tool: a.Tool}
 		if to, ok := strings.CutPrefix(a.Tool, project.PassPrefix); ok {
-			decidePass(p, s, d, a, to, passed, row)
+			decidePass(p, t, d, a, to, passed)
 			passed = passed || d.Verdict == ledger.Pass
 		} else if calls++; calls > p.Limits.Calls {
 			d.Verdict, d.Why = ledger.Refuse, fmt.Sprintf("the run's %d calls are used up", p.Limits.Calls)
 			d.Words = fmt.Sprintf("%s was not called: this run may make %d calls, and they are used up.", a.Tool, p.Limits.Calls)
+		} else if to, ok := strings.CutPrefix(a.Tool, project.ConsultPrefix); ok && p.Tools[a.Tool] == nil {
+			decideConsult(p, s, t, d, a, to)
+		} else if a.Tool == project.AskPerson && p.Tools[a.Tool] == nil {
+			decideAsk(s, t, d, a)
 		} else {
-			decideCall(p, s, d, a)
+			decideCall(p, s, t, d, a)
 		}
-		acts = append(acts, Record{ledger.New(stepOfCall(t.Step, i+1), d)})
+		acts = append(acts, Record{ledger.New(u.Step.Call(i+1), d)})
 	}
 	return acts
 }
 
-func decidePass(p *project.Project, s *run.State, d *ledger.CallDecided, a ledger.Ask, to string, passed bool, row int) {
-	agent := p.Agents[s.Agent]
+func decidePass(p *project.Project, t *run.Thread, d *ledger.CallDecided, a ledger.Ask, to string, passed bool) {
+	agent := p.Agents[t.Agent()]
 	refuse := func(why, words string) { d.Verdict, d.Why, d.Words = ledger.Refuse, why, words }
 	switch {
 	case agent == nil || !slices.Contains(agent.PassesTo, to):
@@ -57,11 +61,11 @@ func decidePass(p *project.Project, s *run.State, d *ledger.CallDecided, a ledge
 		if len(have) > 0 {
 			whom = "You can hand over to: " + near.List(have) + "."
 		}
-		refuse("there is no such handoff", fmt.Sprintf("%s cannot hand over to %.100q.%s %s", s.Agent, to, near.Hint(to, have), whom))
+		refuse("there is no such handoff", fmt.Sprintf("%s cannot hand over to %.100q.%s %s", t.Agent(), to, near.Hint(to, have), whom))
 	case passed:
 		refuse("one handoff in a turn: the first one wins", "Not handed over to "+to+": another handoff of the same turn came first.")
-	case row >= p.Limits.Passes:
-		refuse(fmt.Sprintf("%d handoffs in a row are the limit", p.Limits.Passes), fmt.Sprintf("Not handed over: the conversation has been handed over %d times with nothing done between. Answer the person, or say what is missing.", row))
+	case t.Row() >= p.Limits.Passes:
+		refuse(fmt.Sprintf("%d handoffs in a row are the limit", p.Limits.Passes), fmt.Sprintf("Not handed over: the conversation has been handed over %d times with nothing done between. Answer the person, or say what is missing.", t.Row()))
 	default:
 		var args struct{ Because string }
 		_ = json.Unmarshal([]byte(a.Args), &args) // a reason that cannot be read is no reason not to hand over
@@ -71,28 +75,29 @@ func decidePass(p *project.Project, s *run.State, d *ledger.CallDecided, a ledge
 }
 
 // decideCall takes the verdict on one tool call.
-func decideCall(p *project.Project, s *run.State, d *ledger.CallDecided, a ledger.Ask) {
+func decideCall(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallDecided, a ledger.Ask) {
 	refuse := func(why, words string) { d.Verdict, d.Why, d.Words = ledger.Refuse, why, words }
 	tool := p.Tools[a.Tool]
-	if !mayCall(p, s, a.Tool) {
-		have := callable(p, s)
+	if !mayCall(p, s, t, a.Tool) {
+		have := callable(p, s, t)
 		list := "You have no tools."
 		if len(have) > 0 {
 			list = "Your tools: " + near.List(have) + "."
 		}
-		who := s.Agent
+		who := t.Agent()
 		if who == "" {
 			who = "the project"
 		}
 		refuse(fmt.Sprintf("%s has no tool %.100q", who, a.Tool), fmt.Sprintf("Unknown tool %.100q.%s %s", a.Tool, near.Hint(a.Tool, have), list))
 		return
 	}
-	d.Effect, d.Resend, d.Rung = tool.Effect, tool.Resend, RungOf(s.Opened, tool)
-	args, ok := readArgs(s, d, tool, a.Args)
+	d.Effect, d.Resend, d.Rung = tool.Effect, tool.Resend, RungOf(s.Opened(), tool)
+	args, ok := readArgs(s, t, d, tool, a.Args)
 	if !ok {
 		return
 	}
-	vars := vars(p, s, tool, args)
+	u := t.Turn()
+	vars := vars(p, s, u, tool, args)
 	if words, hit := Rejected(tool, vars); hit {
 		refuse("a rule of the tool rejects it (unless)", words)
 		return
@@ -100,17 +105,17 @@ func decideCall(p *project.Project, s *run.State, d *ledger.CallDecided, a ledge
 	why, held := gated(tool, vars, d.Rung)
 	if !held {
 		d.Verdict = ledger.Start
-		switch n := len(s.Turn.Reply.Calls); {
-		case s.Opened.Call != nil:
+		switch n := len(u.Reply.Calls); {
+		case s.Opened().Call != nil:
 			d.Why = "a call from outside"
 		case tool.Effect == ledger.Read && n == 1:
-			d.Why = fmt.Sprintf("turn %d made one call, a read: it starts at once", s.Turn.N)
+			d.Why = fmt.Sprintf("turn %d made one call, a read: it starts at once", u.N)
 		case tool.Effect == ledger.Read:
-			d.Why = fmt.Sprintf("turn %d made %d calls; reads start at once", s.Turn.N, n)
+			d.Why = fmt.Sprintf("turn %d made %d calls; reads start at once", u.N, n)
 		case n == 1:
-			d.Why = fmt.Sprintf("turn %d made one call", s.Turn.N)
+			d.Why = fmt.Sprintf("turn %d made one call", u.N)
 		default:
-			d.Why = fmt.Sprintf("turn %d made %d calls; writes go one by one", s.Turn.N, n)
+			d.Why = fmt.Sprintf("turn %d made %d calls; writes go one by one", u.N, n)
 		}
 		return
 	}
@@ -120,34 +125,40 @@ func decideCall(p *project.Project, s *run.State, d *ledger.CallDecided, a ledge
 	}
 }
 
-// mayCall says whether who acts in the run has a tool: an agent has its own, a
+// mayCall says whether who acts on a thread has a tool: an agent has its own, a
 // call from outside has all.
-func mayCall(p *project.Project, s *run.State, tool string) bool {
-	if p.Tools[tool] == nil || s.Opened.Tools == ledger.ToolsOff {
+func mayCall(p *project.Project, s *run.State, t *run.Thread, tool string) bool {
+	if p.Tools[tool] == nil || s.Opened().Tools == ledger.ToolsOff {
 		return false
 	}
-	a := p.Agents[s.Agent]
-	return s.Opened.Call != nil || (a != nil && slices.Contains(a.Tools, tool))
+	a := p.Agents[t.Agent()]
+	return s.Opened().Call != nil || (a != nil && slices.Contains(a.Tools, tool))
 }
 
-// callable lists what who acts may call, handoffs too.
-func callable(p *project.Project, s *run.State) []string {
+// callable lists what who acts on a thread may call, consults and handoffs too.
+func callable(p *project.Project, s *run.State, t *run.Thread) []string {
 	var have []string
-	if s.Opened.Tools == ledger.ToolsOff {
+	if s.Opened().Tools == ledger.ToolsOff {
 		return nil
 	}
-	if s.Opened.Call != nil {
+	if s.Opened().Call != nil {
 		for n := range p.Tools {
 			have = append(have, n)
 		}
 		slices.Sort(have)
 		return have
 	}
-	if a := p.Agents[s.Agent]; a != nil {
+	if a := p.Agents[t.Agent()]; a != nil {
 		have = append(have, a.Tools...)
+		for _, c := range a.Consults {
+			have = append(have, project.ConsultPrefix+c.Agent)
+		}
 		for _, h := range a.PassesTo {
 			have = append(have, project.PassPrefix+h)
 		}
+	}
+	if asks(t) {
+		have = append(have, project.AskPerson)
 	}
 	return have
 }
@@ -164,7 +175,7 @@ func RungOf(o *ledger.RunOpened, t *project.Tool) ledger.Rung {
 
 // readArgs decodes, repairs and checks the arguments of a call. It refuses what
 // cannot be used.
-func readArgs(s *run.State, d *ledger.CallDecided, tool *project.Tool, text string) (any, bool) {
+func readArgs(s *run.State, t *run.Thread, d *ledger.CallDecided, tool *project.Tool, text string) (any, bool) {
 	refuse := func(why, words string) (any, bool) {
 		d.Verdict, d.Why, d.Words = ledger.Refuse, why, words
 		return nil, false
@@ -184,14 +195,14 @@ func readArgs(s *run.State, d *ledger.CallDecided, tool *project.Tool, text stri
 	if tool.ReasonFirst {
 		m, _ := given.(map[string]any)
 		d.Because, _ = m[project.Because].(string)
-		if strings.TrimSpace(d.Because) == "" && s.Opened.Call == nil {
+		if strings.TrimSpace(d.Because) == "" && s.Opened().Call == nil {
 			return refuse("no reason was given", fmt.Sprintf("%s was not called: say first, in %q, why you call it.", tool.Name, project.Because))
 		}
 		delete(m, project.Because)
 		d.Args, _ = json.Marshal(given) // it was just read
 	}
-	val, repairs, faults := tool.Input.RepairExcept(given, func(t string) bool { return s.Handles[t] })
-	handles := HandlesIn(s, val)
+	val, repairs, faults := tool.Input.RepairExcept(given, t.Knows)
+	handles := HandlesIn(t, val)
 	faults = slices.DeleteFunc(faults, func(f schema.Fault) bool {
 		for at := range handles { // what a handle names is looked at when it is put in
 			if f.Path == at || strings.HasPrefix(f.Path, at+"/") {
@@ -232,45 +243,16 @@ func Rejected(t *project.Tool, v expr.Vars) (words string, hit bool) {
 	return "", false
 }
 
-// ticket raises the ticket of a call whose gate holds it.
-func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
-	tool := p.Tools[c.Decided.Tool]
-	g := tool.Gate
-	if g == nil {
-		g = &project.Gate{} // the rung asks
-	}
-	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: s.Turn.Agent, Tool: tool.Name, Args: c.Args, By: g.By, Because: c.Decided.Because, Why: c.Decided.Why}
-	if c.Looked != nil {
-		raise.Diff = c.Looked.Diff
-	}
-	if g.Within > 0 {
-		due := s.At.Add(g.Within)
-		raise.Due = &due
-	}
-	args, _ := value.Read(c.Args) // written by decideCall
-	if q, err := g.Ask.Fill(vars(p, s, tool, args)); err == nil && q != "" {
-		raise.Ask = q
-	} else {
-		who := s.Turn.Agent
-		if who == "" {
-			who = s.Opened.Person
-		}
-		raise.Ask = fmt.Sprintf("May %s call %s with %s?", who, tool.Name, c.Args)
-	}
-	raise.Shown = Shown(raise)
-	return ledger.New(c.Step, raise)
-}
-
 // Shown is the hash of what a person sees of a ticket. A settlement names it,
 // so that nobody agrees to what they did not see.
 func Shown(g *ledger.GateRaised) ledger.Hash {
 	return ledger.HashOf([]byte(g.Tool + "\x00" + string(g.Args) + "\x00" + g.Ask + "\x00" + g.Diff))
 }
 
-func vars(p *project.Project, s *run.State, t *project.Tool, args any) expr.Vars {
-	v := prompt.Vars(p, s, s.Turn.At)
-	v["state"] = expr.Typed(p.State.Doc(), any(s.Turn.Facts))
-	v["args"] = expr.Typed(t.Input.Doc(), args)
+func vars(p *project.Project, s *run.State, u *run.Turn, tool *project.Tool, args any) expr.Vars {
+	v := prompt.Vars(p, s, u.Thread, u.At)
+	v["state"] = expr.Typed(p.State.Doc(), any(u.Facts))
+	v["args"] = expr.Typed(tool.Input.Doc(), args)
 	return v
 }
 

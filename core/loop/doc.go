@@ -4,4 +4,15 @@
 // the help of Returned, TurnFailed and their kin, and asks again.
 //
 // Every decision carries a short reason, which becomes "why this came next".
+//
+//	next.go      one pass: what is to be recorded, thread by thread, else what begins
+//	decide.go    the verdicts on the calls of a turn
+//	carry.go     what the calls of a turn need: refusals, tickets, starts, handoffs
+//	consult.go   asking another agent on a thread of its own, and the person through the asker
+//	tickets.go   what people are asked, and what their answers mean
+//	settle.go    who may settle what, and how
+//	limits.go    what forbids another turn, and the timers
+//	ending.go    how a run that was stopped, or has used up a limit, ends
+//	results.go   what came of deeds, as events
+//	cut.go       what a model reads of a long result
 package loop

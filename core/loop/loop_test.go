@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/run"
@@ -19,10 +20,10 @@ func names(acts []loop.Action) []string {
 	out := []string{}
 	for _, a := range acts {
 		switch a := a.(type) {
-		case loop.Ask:
+		case loop.AskModel:
 			out = append(out, "ask "+a.Built.Agent)
-		case loop.Call:
-			out = append(out, "call "+a.Tool.Name+" "+a.Event.Step)
+		case loop.CallTool:
+			out = append(out, "call "+a.Tool.Name+" "+string(a.Event.Step))
 		}
 	}
 	return out
@@ -38,10 +39,10 @@ func TestAnAnswerWithNoCallsEndsTheRun(t *testing.T) {
 	assert.Equal(t, "You are the desk. Today is 2026-05-04.", w.Asked[0].System)
 	w.Reply("Hello.")
 	assert.Empty(t, w.Step())
-	require.NotNil(t, w.S.Closed)
-	assert.Equal(t, ledger.Done, w.S.Closed.Status)
-	assert.Equal(t, "Hello.", w.S.Closed.Answer)
-	assert.Equal(t, "no calls left: this is the answer", w.S.Closed.Why)
+	require.NotNil(t, w.S.Closed())
+	assert.Equal(t, ledger.Done, w.S.Closed().Status)
+	assert.Equal(t, "Hello.", w.S.Closed().Answer)
+	assert.Equal(t, "no calls left: this is the answer", w.S.Closed().Why)
 }
 
 func TestReadsStartTogetherWritesOneByOneHandoffsLast(t *testing.T) {
@@ -57,13 +58,13 @@ func TestReadsStartTogetherWritesOneByOneHandoffsLast(t *testing.T) {
 	assert.Empty(t, w.Step(), "the handoff waits for the read that is under way")
 	w.Return("t1.c2", map[string]any{"length_m": 46.0})
 	assert.Equal(t, []string{"ask berths"}, names(w.Step()))
-	assert.Equal(t, "berths", w.S.Agent)
+	assert.Equal(t, "berths", w.S.Agent())
 	words := w.Words()
 	require.Len(t, words, 6)
 	assert.Equal(t, []string{"Done; there is no result.", `{"length_m":46}`, "paid", "high"}, words[:4], "in call order, not in the order in which they came")
 	assert.Contains(t, words[4], "berths now talks to the person")
 	assert.Contains(t, words[5], "another handoff of the same turn came first")
-	assert.Equal(t, 46.0, w.S.Facts["length_m"])
+	assert.Equal(t, 46.0, w.S.Facts()["length_m"])
 }
 
 func TestAWriteThatDoesNotReturnRefusesWhatFollows(t *testing.T) {
@@ -72,10 +73,10 @@ func TestAWriteThatDoesNotReturnRefusesWhatFollows(t *testing.T) {
 	w.Reply("", "toot", "pay", "pass_to_berths", "tide")
 	w.Step()
 	w.Return("t1.c4", "high")
-	w.Fail("t1.c1", loop.Failure{Outcome: ledger.NotDone, Class: "refused", Say: "no steam"})
+	w.Fail("t1.c1", deed.Failure{Outcome: ledger.NotDone, Class: "refused", Say: "no steam"})
 	assert.Equal(t, []string{"ask desk"}, names(w.Step()))
 	assert.Equal(t, []string{"toot failed: no steam.", "pay was not done, because toot before it did not succeed.", "Not handed over to berths, because toot did not succeed.", "high"}, w.Words())
-	assert.Equal(t, "desk", w.S.Agent)
+	assert.Equal(t, "desk", w.S.Agent())
 }
 
 func TestWhatCannotBeCalledIsToldInWords(t *testing.T) {
@@ -104,12 +105,12 @@ func callOf(t *testing.T, events []ledger.Event) *run.Call {
 	t.Helper()
 	s := run.New("w-1")
 	for _, e := range events {
-		if e.Kind == ledger.KindTurnSent && s.Turns == 1 {
+		if e.Kind == ledger.KindTurnSent && s.Turns() == 1 {
 			break
 		}
 		require.NoError(t, s.Apply(e))
 	}
-	return s.Turn.Calls[0]
+	return s.Main().Turn().Calls[0]
 }
 
 // gated brings a world to a ticket for reserving C4.
@@ -144,7 +145,7 @@ func TestAGate(t *testing.T) {
 		w.Return("t2.c2", "paid")
 		w.Step()
 		assert.Equal(t, "Reserved C4.", w.Words()[0])
-		assert.Equal(t, "C4", w.S.Facts["booking"])
+		assert.Equal(t, "C4", w.S.Facts()["booking"])
 	})
 	t.Run("refused", func(t *testing.T) {
 		w := gated(t)
@@ -157,7 +158,7 @@ func TestAGate(t *testing.T) {
 		w.Settle("t2.c1", ledger.Amend, map[string]any{"berth": "D2"})
 		acts := w.Step()
 		require.Equal(t, []string{"call reserve t2.c1"}, names(acts))
-		assert.JSONEq(t, `{"berth":"D2"}`, string(acts[0].(loop.Call).Call.Args))
+		assert.JSONEq(t, `{"berth":"D2"}`, string(acts[0].(loop.CallTool).Call.Args))
 		w.Return("t2.c1", map[string]any{"ok": true})
 		w.Step()
 		w.Return("t2.c2", "paid")
@@ -187,7 +188,7 @@ func TestAnErrorInAGatesConditionAsksAPerson(t *testing.T) {
 }
 
 func TestAWriteOfUnknownOutcomeIsNotSentAgainByItself(t *testing.T) {
-	unknown := loop.Failure{Outcome: ledger.Unknown, Class: "timeout", Say: "no answer in time", Retry: true}
+	unknown := deed.Failure{Outcome: ledger.Unknown, Class: "timeout", Say: "no answer in time", Retry: true}
 	start := func(t *testing.T, call string) *coretest.World {
 		w := world(t)
 		w.Step()
@@ -222,8 +223,8 @@ func TestAWriteOfUnknownOutcomeIsNotSentAgainByItself(t *testing.T) {
 		w.Append(ev)
 		acts := w.Step()
 		require.Equal(t, []string{"call pay t1.c1"}, names(acts))
-		assert.Equal(t, ledger.Key("w-1", "t1.c1"), acts[0].(loop.Call).Started.Key)
-		assert.Equal(t, 2, acts[0].(loop.Call).Started.Attempt)
+		assert.Equal(t, ledger.Key("w-1", "t1.c1"), acts[0].(loop.CallTool).Started.Key)
+		assert.Equal(t, 2, acts[0].(loop.CallTool).Started.Attempt)
 	})
 	t.Run("after a crash too", func(t *testing.T) {
 		w := start(t, "toot")
@@ -250,8 +251,8 @@ func TestAStepThatIsLostThreeTimesHoldsTheRun(t *testing.T) {
 
 func TestTurnsAreRetriedAndFallBack(t *testing.T) {
 	w := world(t)
-	fail := func(f loop.ModelFailure) {
-		w.Append(loop.TurnFailed(w.P, w.S, f, time.Millisecond, w.Now, 0.5))
+	fail := func(f deed.ModelFailure) {
+		w.Append(loop.TurnFailed(w.P, w.S, w.Asking(), f, time.Millisecond, w.Now, 0.5))
 	}
 	wake := func() time.Duration {
 		due, ev, ok := loop.Wake(w.P, w.S)
@@ -264,19 +265,19 @@ func TestTurnsAreRetriedAndFallBack(t *testing.T) {
 		return d
 	}
 	w.Step()
-	fail(loop.ModelFailure{Class: "rate", Say: "too many", Retry: true, After: 7 * time.Second})
+	fail(deed.ModelFailure{Class: "rate", Say: "too many", Retry: true, After: 7 * time.Second})
 	assert.Empty(t, w.Step(), "it waits")
 	assert.InDelta(t, 7, wake().Seconds(), 0.1, "as long as Retry-After says")
 	assert.Equal(t, []string{"ask desk"}, names(w.Step()))
-	fail(loop.ModelFailure{Class: "server", Say: "500", Retry: true})
+	fail(deed.ModelFailure{Class: "server", Say: "500", Retry: true})
 	wake()
 	w.Step()
-	assert.Equal(t, "spare", w.S.Turn.Model, "its one retry is used: the fallback is asked")
-	fail(loop.ModelFailure{Class: "key", Say: "wrong key", Remedy: "check it"})
+	assert.Equal(t, "spare", w.S.Main().Turn().Model, "its one retry is used: the fallback is asked")
+	fail(deed.ModelFailure{Class: "key", Say: "wrong key", Remedy: "check it"})
 	w.Step()
-	require.NotNil(t, w.S.Closed)
-	assert.Equal(t, "model.key", w.S.Closed.Problem.Class)
-	assert.Equal(t, "check it", w.S.Closed.Problem.Remedy)
+	require.NotNil(t, w.S.Closed())
+	assert.Equal(t, "model.key", w.S.Closed().Problem.Class)
+	assert.Equal(t, "check it", w.S.Closed().Problem.Remedy)
 }
 
 func TestLimits(t *testing.T) {
@@ -284,12 +285,12 @@ func TestLimits(t *testing.T) {
 		w := coretest.Open(coretest.Project(t, main), "x")
 		for range 40 {
 			w.Step()
-			if w.S.Closed != nil {
-				return w.S.Closed
+			if w.S.Closed() != nil {
+				return w.S.Closed()
 			}
 			w.Reply("", strings.Split(call, "|")...)
 			for _, a := range w.Step() {
-				if c, ok := a.(loop.Call); ok {
+				if c, ok := a.(loop.CallTool); ok {
 					w.Return(c.Event.Step, "same")
 				}
 			}
@@ -330,7 +331,7 @@ func TestHandoffsInARowAreLimitedInWords(t *testing.T) {
 	}
 	w.Step()
 	assert.Contains(t, w.Words()[0], "has been handed over 3 times with nothing done between")
-	assert.Equal(t, 3, w.S.Passes)
+	assert.Equal(t, 3, w.S.Passes())
 }
 
 func TestTimeHeldDoesNotCount(t *testing.T) {
@@ -345,21 +346,21 @@ func TestTimeHeldDoesNotCount(t *testing.T) {
 	_, ev, _ := loop.Wake(w.P, w.S)
 	w.Append(ev)
 	assert.Empty(t, w.Step(), "what is under way is waited for")
-	w.Fail("t2.c1", loop.Failure{Outcome: ledger.Unknown, Class: "stopped", Say: "cancelled"})
+	w.Fail("t2.c1", deed.Failure{Outcome: ledger.Unknown, Class: "stopped", Say: "cancelled"})
 	w.Step()
-	require.NotNil(t, w.S.Closed)
-	assert.Contains(t, w.S.Closed.Problem.Say, "limit time: 10m0s")
+	require.NotNil(t, w.S.Closed())
+	assert.Contains(t, w.S.Closed().Problem.Say, "limit time: 10m0s")
 }
 
 func TestStop(t *testing.T) {
 	w := gated(t)
 	w.Append(ledger.New("", &ledger.StopAsked{By: "ann", Because: "wrong vessel"}))
 	assert.Empty(t, w.Step())
-	require.NotNil(t, w.S.Closed)
-	assert.Equal(t, ledger.Stopped, w.S.Closed.Status)
-	assert.Equal(t, "stopped by ann: wrong vessel", w.S.Closed.Problem.Say)
+	require.NotNil(t, w.S.Closed())
+	assert.Equal(t, ledger.Stopped, w.S.Closed().Status)
+	assert.Equal(t, "stopped by ann: wrong vessel", w.S.Closed().Problem.Say)
 	assert.Equal(t, ledger.KindRunClosed, w.Events[len(w.Events)-1].Kind)
-	for _, c := range w.S.Turn.Calls {
+	for _, c := range w.S.Main().Turn().Calls {
 		assert.True(t, c.Progress.Over(), "every call ends in exactly one of returned, failed, refused")
 	}
 }
@@ -370,8 +371,8 @@ func TestACutReplyIsAProblem(t *testing.T) {
 	r := &ledger.TurnReceived{Text: "Half a sent", Finish: "length"}
 	w.Append(ledger.New("t1", r))
 	w.Step()
-	assert.Equal(t, "model.length", w.S.Closed.Problem.Class)
-	assert.Equal(t, "Half a sent", w.S.Closed.Answer)
+	assert.Equal(t, "model.length", w.S.Closed().Problem.Class)
+	assert.Equal(t, "Half a sent", w.S.Closed().Answer)
 }
 
 func TestResultsAreHeldAgainstTheOutputSchema(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/wI2L/jsondiff"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
@@ -18,25 +19,6 @@ import (
 	"stonebaton.example/core/scope"
 	"stonebaton.example/core/value"
 )
-
-// Failure is what a handler says of a call that brought no result.
-type Failure struct {
-	Outcome ledger.Outcome
-	Class   string // "refused", "timeout", "unreachable", "server", "result", "config", …
-	Say     string
-	Status  int // of an HTTP reply
-	Body    any // of an HTTP reply, decoded
-	Retry   bool
-	After   time.Duration // the least wait that was asked for
-	Sent    *ledger.Sent
-}
-
-// Result is what a handler brought back.
-type Result struct {
-	Value any
-	More  bool // there were more rows than the tool may take
-	Sent  *ledger.Sent
-}
 
 // Spoken is a result as the model reads it, with the state it sets.
 type Spoken struct {
@@ -49,16 +31,16 @@ type Spoken struct {
 // words that the model reads; a result that does not fit is a failure. It
 // serves runs and the bench alike. Handle is the name by which later calls can
 // have the whole of a result that is cut; "" is none.
-func Speak(t *project.Tool, v expr.Vars, r Result, handle string) (Spoken, *Failure) {
+func Speak(t *project.Tool, v expr.Vars, r deed.Result, handle string) (Spoken, *deed.Failure) {
 	value := r.Value
-	bad := func(format string, args ...any) (Spoken, *Failure) {
-		return Spoken{}, &Failure{Outcome: ledger.Unknown, Class: "result", Say: fmt.Sprintf(format, args...)}
+	bad := func(format string, args ...any) (Spoken, *deed.Failure) {
+		return Spoken{}, &deed.Failure{Outcome: ledger.Unknown, Class: "result", Say: fmt.Sprintf(format, args...)}
 	}
 	if faults := t.Output.Check(value); len(faults) > 0 {
 		return bad("the result does not fit the output schema: %s", schema.Say(faults))
 	}
 	v["result"] = expr.Typed(t.Output.Doc(), value)
-	words, whole := Shorten(t, value, handle)
+	words, whole := Shorten(MostOf(t), value, handle)
 	if value == nil {
 		words = "Done; there is no result."
 	}
@@ -67,7 +49,7 @@ func Speak(t *project.Tool, v expr.Vars, r Result, handle string) (Spoken, *Fail
 		if err != nil {
 			return bad("says.done could not be filled in: %v", err)
 		}
-		words, whole = Shorten(t, w, handle)
+		words, whole = Shorten(MostOf(t), w, handle)
 	}
 	if _, list := rowsOf(value); r.More {
 		words += fmt.Sprintf("\n… there are more than these %d rows; they were not read. Ask for something narrower to see all of it.", len(list))
@@ -90,8 +72,8 @@ func Speak(t *project.Tool, v expr.Vars, r Result, handle string) (Spoken, *Fail
 }
 
 // FailedWords gives what the model reads of a failure.
-func FailedWords(t *project.Tool, v expr.Vars, f *Failure) string {
-	v["error"] = scope.FailureOf(f.Status, f.Class, f.Say, f.Body)
+func FailedWords(t *project.Tool, v expr.Vars, f *deed.Failure) string {
+	v["error"] = scope.FailureOf(f.Status, string(f.Class), f.Say, f.Body)
 	for _, s := range t.Failed {
 		if s.When != nil {
 			if yes, err := s.When.True(v); err != nil || !yes {
@@ -109,50 +91,41 @@ func FailedWords(t *project.Tool, v expr.Vars, f *Failure) string {
 }
 
 func callVars(p *project.Project, s *run.State, t *project.Tool, c *run.Call) expr.Vars {
-	v := prompt.Vars(p, s, s.At)
+	v := prompt.Vars(p, s, c.Turn.Thread, s.At())
 	args, _ := value.Read(c.Args) // written by decideCall, or checked when amended
 	v["args"] = expr.Typed(t.Input.Doc(), args)
 	return v
 }
 
 // Vars gives the values that the handler of a call sees.
-func Vars(p *project.Project, s *run.State, step string) expr.Vars {
+func Vars(p *project.Project, s *run.State, step ledger.StepID) expr.Vars {
 	c := s.Call(step)
 	return callVars(p, s, p.Tools[c.Decided.Tool], c)
 }
 
 // CallReturned gives the events of a call that brought a result: its return and
 // the change of state that goes with it, or a failure when the result is unfit.
-func CallReturned(p *project.Project, s *run.State, step string, r Result, took time.Duration, now time.Time, jitter float64) []ledger.Event {
+func CallReturned(p *project.Project, s *run.State, step ledger.StepID, r deed.Result, took time.Duration, now time.Time, jitter float64) []ledger.Event {
 	c := s.Call(step)
 	t := p.Tools[c.Decided.Tool]
-	sp, bad := Speak(t, callVars(p, s, t, c), r, HandleOf(s.Run, step))
+	sp, bad := Speak(t, callVars(p, s, t, c), r, HandleOf(s.Run(), step))
 	if bad != nil {
 		bad.Sent = r.Sent
 		return []ledger.Event{CallFailed(p, s, step, *bad, took, now, jitter)}
 	}
 	raw, err := json.Marshal(r.Value)
 	if err != nil {
-		return []ledger.Event{CallFailed(p, s, step, Failure{Outcome: ledger.Unknown, Class: "result", Say: "the result is not JSON: " + err.Error(), Sent: r.Sent}, took, now, jitter)}
+		return []ledger.Event{CallFailed(p, s, step, deed.Failure{Outcome: ledger.Unknown, Class: "result", Say: "the result is not JSON: " + err.Error(), Sent: r.Sent}, took, now, jitter)}
 	}
 	ret := &ledger.CallReturned{Result: raw, Words: amended(c) + sp.Words, Sent: r.Sent, MS: took.Milliseconds()}
 	if !sp.Whole {
-		ret.Handle = HandleOf(s.Run, step)
+		ret.Handle = HandleOf(s.Run(), step)
 	}
 	events := []ledger.Event{ledger.New(step, ret)}
 	if len(sp.Sets) > 0 {
-		next := map[string]any{}
-		for k, v := range s.Facts {
-			next[k] = v
-		}
-		for k, v := range sp.Sets {
-			if v == nil {
-				delete(next, k)
-			} else {
-				next[k] = v
-			}
-		}
-		if change := Change(s.Facts, next); change != nil {
+		facts := c.Turn.Thread.Facts()
+		next := put(facts, sp.Sets)
+		if change := Change(facts, next); change != nil {
 			if faults := p.State.Check(plain(next)); len(faults) > 0 {
 				ret.Note = "the state was not changed: " + schema.Say(faults)
 			} else {
@@ -161,6 +134,22 @@ func CallReturned(p *project.Project, s *run.State, step string, r Result, took 
 		}
 	}
 	return events
+}
+
+// put gives facts with some of them set; nil takes one away.
+func put(facts, sets map[string]any) map[string]any {
+	next := map[string]any{}
+	for k, v := range facts {
+		next[k] = v
+	}
+	for k, v := range sets {
+		if v == nil {
+			delete(next, k)
+		} else {
+			next[k] = v
+		}
+	}
+	return next
 }
 
 // plain gives a value as encoding/json would read it back.
@@ -195,11 +184,11 @@ func Change(from, to map[string]any) json.RawMessage {
 
 // CallFailed gives the event of a call that brought no result, and decides
 // whether it is tried again. Jitter is from 0 to 1.
-func CallFailed(p *project.Project, s *run.State, step string, f Failure, took time.Duration, now time.Time, jitter float64) ledger.Event {
+func CallFailed(p *project.Project, s *run.State, step ledger.StepID, f deed.Failure, took time.Duration, now time.Time, jitter float64) ledger.Event {
 	c := s.Call(step)
 	t := p.Tools[c.Decided.Tool]
-	d := &ledger.CallFailed{Attempt: c.Attempt, Outcome: f.Outcome, Class: f.Class, Say: f.Say, Sent: f.Sent, MS: took.Milliseconds()}
-	stopping := s.Stop != nil || s.TimeUp
+	d := &ledger.CallFailed{Attempt: c.Attempt, Outcome: f.Outcome, Class: string(f.Class), Say: f.Say, Sent: f.Sent, MS: took.Milliseconds()}
+	stopping := s.Ending() || s.TimeUp()
 	sure := f.Outcome == ledger.NotDone || t.Effect == ledger.Read
 	switch {
 	case f.Retry && (sure || c.Decided.Resend != "") && c.Attempt <= t.Retries && !stopping:
@@ -215,49 +204,37 @@ func CallFailed(p *project.Project, s *run.State, step string, f Failure, took t
 	return ledger.New(step, d)
 }
 
-// ModelFailure is what a wire says of a turn that brought no reply.
-type ModelFailure struct {
-	Class  string // "unreachable", "key", "model", "rate", "server", "cut", "empty", "request", "timeout"
-	Say    string
-	Remedy string
-	Status int
-	Retry  bool
-	After  time.Duration
-}
-
-func (f *ModelFailure) Error() string { return f.Say }
-
 // TurnFailed gives the event of a turn that brought no reply, and decides
 // whether it is asked again, of the same model or of its fallback.
-func TurnFailed(p *project.Project, s *run.State, f ModelFailure, took time.Duration, now time.Time, jitter float64) ledger.Event {
-	t := s.Turn
-	d := &ledger.TurnFailed{Attempt: t.Attempt, Status: f.Status, MS: took.Milliseconds(), Problem: ledger.Problem{Class: "model." + f.Class, Say: f.Say, Remedy: f.Remedy}}
-	m := p.Models[t.Model]
+func TurnFailed(p *project.Project, s *run.State, step ledger.StepID, f deed.ModelFailure, took time.Duration, now time.Time, jitter float64) ledger.Event {
+	u := s.Turn(step)
+	d := &ledger.TurnFailed{Attempt: u.Attempt, Status: f.Status, MS: took.Milliseconds(), Problem: ledger.Problem{Class: "model." + string(f.Class), Say: f.Say, Remedy: f.Remedy}}
+	m := p.Models[u.Model]
 	switch {
-	case s.Stop != nil || s.TimeUp:
+	case s.Ending() || s.TimeUp():
 		d.Why = "the run is ending"
-	case m != nil && f.Retry && t.Tries <= m.Retries:
-		d.RetryAt = backoff(now, t.Tries, f.After, jitter)
-		d.Why = fmt.Sprintf("attempt %d of %d of this model", t.Tries, m.Retries+1)
+	case m != nil && f.Retry && u.Tries <= m.Retries:
+		d.RetryAt = backoff(now, u.Tries, f.After, jitter)
+		d.Why = fmt.Sprintf("attempt %d of %d of this model", u.Tries, m.Retries+1)
 	case m != nil && m.Fallback != "":
 		d.RetryAt, d.Next = &now, m.Fallback
-		d.Why = fmt.Sprintf("%s does not answer; its fallback %s is asked", t.Model, m.Fallback)
+		d.Why = fmt.Sprintf("%s does not answer; its fallback %s is asked", u.Model, m.Fallback)
 	default:
 		d.Why = "no attempt is left and there is no fallback"
 	}
-	return ledger.New(t.Step, d)
+	return ledger.New(step, d)
 }
 
 // TurnReceived gives the event of a reply, its cost worked out.
-func TurnReceived(p *project.Project, s *run.State, r prompt.Reply, took time.Duration) ledger.Event {
+func TurnReceived(p *project.Project, s *run.State, step ledger.StepID, r deed.Reply, took time.Duration) ledger.Event {
 	d := &ledger.TurnReceived{Text: r.Text, Calls: r.Calls, Reasoning: r.Reasoning, Finish: r.Finish, Model: r.Model, Usage: r.Usage, MS: took.Milliseconds()}
 	for i := range d.Calls {
 		if d.Calls[i].ID == "" {
-			d.Calls[i].ID = fmt.Sprintf("%s_%d", s.Turn.Step, i+1)
+			d.Calls[i].ID = fmt.Sprintf("%s_%d", step, i+1)
 		}
 	}
-	if m := p.Models[s.Turn.Model]; m != nil {
+	if m := p.Models[s.Turn(step).Model]; m != nil {
 		d.Cost = m.Price.Of(r.Usage)
 	}
-	return ledger.New(s.Turn.Step, d)
+	return ledger.New(step, d)
 }

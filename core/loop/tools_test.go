@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
@@ -33,11 +34,11 @@ func TestArgumentsAreRepairedAndItIsRecorded(t *testing.T) {
 	w.Step()
 	w.Reply("", `ring {"times":"3"}`)
 	w.Step()
-	d := w.S.Turn.Calls[0].Decided
+	d := w.S.Main().Turn().Calls[0].Decided
 	assert.Equal(t, ledger.Start, d.Verdict)
 	assert.JSONEq(t, `{"times":3,"loud":false}`, string(d.Args))
 	assert.Equal(t, []string{"loud was missing; its default false was taken", `times was the text "3"; the number 3 was taken`}, d.Repairs)
-	assert.Equal(t, `{"times":"3"}`, w.S.Turn.Reply.Calls[0].Args, "what the model wrote stays as it was")
+	assert.Equal(t, `{"times":"3"}`, w.S.Main().Turn().Reply.Calls[0].Args, "what the model wrote stays as it was")
 }
 
 func TestAReasonComesFirstAndIsNotSentOn(t *testing.T) {
@@ -48,7 +49,7 @@ func TestAReasonComesFirstAndIsNotSentOn(t *testing.T) {
 	assert.Contains(t, params, `"required":["because","times"]`)
 	w.Reply("", `ring {"times":1}`, `ring {"because":"A ship came in.","times":2}`)
 	w.Step()
-	calls := w.S.Turn.Calls
+	calls := w.S.Main().Turn().Calls
 	assert.Equal(t, ledger.Refuse, calls[0].Decided.Verdict)
 	assert.Contains(t, calls[0].Decided.Words, `say first, in "because", why you call it`)
 	assert.Equal(t, "A ship came in.", calls[1].Decided.Because)
@@ -95,10 +96,10 @@ func TestADirectResultIsTheAnswer(t *testing.T) {
 	w.Step()
 	w.Return("t1.c1", "ding dong")
 	w.Step()
-	require.NotNil(t, w.S.Closed)
-	assert.Equal(t, ledger.Done, w.S.Closed.Status)
-	assert.Equal(t, "ding dong", w.S.Closed.Answer)
-	assert.Equal(t, 1, w.S.Turns)
+	require.NotNil(t, w.S.Closed())
+	assert.Equal(t, ledger.Done, w.S.Closed().Status)
+	assert.Equal(t, "ding dong", w.S.Closed().Answer)
+	assert.Equal(t, 1, w.S.Turns())
 
 	w = bigger(t, "stubs: [{returns: ding}]\neffect: read\ndirect: true\n")
 	w.Step()
@@ -107,7 +108,7 @@ func TestADirectResultIsTheAnswer(t *testing.T) {
 	w.Return("t1.c1", "ding")
 	w.Return("t1.c2", "high")
 	w.Step()
-	assert.Nil(t, w.S.Closed, "not when there were other calls")
+	assert.Nil(t, w.S.Closed(), "not when there were other calls")
 }
 
 func TestRungs(t *testing.T) {
@@ -145,14 +146,14 @@ func TestRungs(t *testing.T) {
 			text = strings.Replace(text, "summary: Sound the horn", "rung: "+c.toolSays+"\nsummary: Sound the horn", 1)
 		}
 		w := coretest.Open(coretest.Project(t, text), "x")
-		w.S.Opened.Rung = c.run
+		w.S.Opened().Rung = c.run
 		if c.tool != "" {
-			w.S.Opened.Rungs = map[string]ledger.Rung{name: c.tool}
+			w.S.Opened().Rungs = map[string]ledger.Rung{name: c.tool}
 		}
 		w.Step()
 		w.Reply("", name)
 		deeds := w.Step()
-		assert.Equal(t, c.is, w.S.Turn.Calls[0].Decided.Rung, "%+v", c)
+		assert.Equal(t, c.is, w.S.Main().Turn().Calls[0].Decided.Rung, "%+v", c)
 		if c.asks {
 			require.Len(t, w.S.Tickets(), 1, "%+v", c)
 			assert.Contains(t, w.S.Tickets()[0].Raised.Why, "rung ask")
@@ -160,7 +161,7 @@ func TestRungs(t *testing.T) {
 			deeds = w.Step()
 		}
 		require.Len(t, deeds, 1, "%+v", c)
-		assert.Equal(t, c.stub, deeds[0].(loop.Call).Started.Stub, "%+v", c)
+		assert.Equal(t, c.stub, deeds[0].(loop.CallTool).Started.Stub, "%+v", c)
 	}
 }
 
@@ -182,9 +183,9 @@ func TestALongResultIsCutInRowsAndTheWholeHasAName(t *testing.T) {
 	w.Step()
 	w.Reply("", `ring {"times":1,"rows":"result:1.t1.c1"}`, `ring {"times":1,"rows":"result:1.t9.c1"}`)
 	w.Step()
-	assert.Equal(t, ledger.Start, w.S.Turn.Calls[0].Decided.Verdict, "a handle stands for what it names, whatever its type")
-	assert.Contains(t, string(w.S.Turn.Calls[0].Args), `"rows":"result:1.t1.c1"`)
-	assert.NotContains(t, string(w.S.Turn.Calls[1].Decided.Repairs[0]), "JSON")
+	assert.Equal(t, ledger.Start, w.S.Main().Turn().Calls[0].Decided.Verdict, "a handle stands for what it names, whatever its type")
+	assert.Contains(t, string(w.S.Main().Turn().Calls[0].Args), `"rows":"result:1.t1.c1"`)
+	assert.NotContains(t, string(w.S.Main().Turn().Calls[1].Decided.Repairs[0]), "JSON")
 }
 
 func TestShortenKeepsWhatStandsBesideTheRows(t *testing.T) {
@@ -193,7 +194,7 @@ func TestShortenKeepsWhatStandsBesideTheRows(t *testing.T) {
 	for range 5000 {
 		long = append(long, strings.Repeat("tide ", 20))
 	}
-	words, whole := loop.Shorten(tool, map[string]any{"day": "Friday", "rows": long}, "")
+	words, whole := loop.Shorten(loop.MostOf(tool), map[string]any{"day": "Friday", "rows": long}, "")
 	assert.False(t, whole)
 	assert.True(t, strings.HasPrefix(words, `{"day":"Friday","rows":[`))
 	assert.Contains(t, words, "of 5000 rows; the rest is kept, but not shown.")
@@ -204,7 +205,7 @@ func TestHandlesAreSplitAndPutIn(t *testing.T) {
 	r, step, ok := loop.SplitHandle("k7m2p-3", "result:2.t3.c1")
 	assert.True(t, ok)
 	assert.Equal(t, "k7m2p-2", r)
-	assert.Equal(t, "t3.c1", step)
+	assert.EqualValues(t, "t3.c1", step)
 	_, _, ok = loop.SplitHandle("k7m2p-3", "nonsense")
 	assert.False(t, ok)
 }
@@ -221,34 +222,34 @@ func TestACallFromOutsideIsARunOfOneCall(t *testing.T) {
 	require.Len(t, deeds, 1, "no model is asked: the call starts at once")
 	w.Return("t0.c1", map[string]any{"length_m": 12.4})
 	w.Step()
-	require.NotNil(t, w.S.Closed)
-	assert.Equal(t, ledger.Done, w.S.Closed.Status)
-	assert.Equal(t, `{"length_m":12.4}`, w.S.Closed.Answer)
-	assert.Zero(t, w.S.Turns)
+	require.NotNil(t, w.S.Closed())
+	assert.Equal(t, ledger.Done, w.S.Closed().Status)
+	assert.Equal(t, `{"length_m":12.4}`, w.S.Closed().Answer)
+	assert.Zero(t, w.S.Turns())
 
 	w = open("look", `{"nam":1}`)
 	w.Step()
-	require.NotNil(t, w.S.Closed)
-	assert.Equal(t, "call.refused", w.S.Closed.Problem.Class)
-	assert.Contains(t, w.S.Closed.Problem.Say, `did you mean "name"?`)
+	require.NotNil(t, w.S.Closed())
+	assert.Equal(t, "call.refused", w.S.Closed().Problem.Class)
+	assert.Contains(t, w.S.Closed().Problem.Say, `did you mean "name"?`)
 
 	w = open("reserve", `{"berth":"C4"}`)
 	w.Step()
 	assert.Equal(t, ledger.Held, w.S.Status(), "the same gates stand")
 	w.Settle("t0.c1", ledger.RefuseIt, nil)
 	w.Step()
-	assert.Contains(t, w.S.Closed.Problem.Say, "master refused reserve")
+	assert.Contains(t, w.S.Closed().Problem.Say, "master refused reserve")
 
 	w = open("nothing", `{}`)
 	w.Step()
-	assert.Contains(t, w.S.Closed.Problem.Say, `Unknown tool "nothing".`)
-	assert.Contains(t, w.S.Closed.Problem.Say, "look, pay, reserve, tide, toot")
+	assert.Contains(t, w.S.Closed().Problem.Say, `Unknown tool "nothing".`)
+	assert.Contains(t, w.S.Closed().Problem.Say, "look, pay, reserve, tide, toot")
 }
 
 func TestRowsThatWereNotReadAreSaid(t *testing.T) {
 	tool := coretest.Project(t, coretest.Main).Tools["tide"]
 	tool.Output, tool.Done = nil, nil
-	sp, bad := loop.Speak(tool, expr.Vars{}, loop.Result{Value: []any{"a", "b"}, More: true}, "")
+	sp, bad := loop.Speak(tool, expr.Vars{}, deed.Result{Value: []any{"a", "b"}, More: true}, "")
 	require.Nil(t, bad)
 	assert.Equal(t, "[\"a\",\"b\"]\n… there are more than these 2 rows; they were not read. Ask for something narrower to see all of it.", sp.Words)
 }
@@ -262,8 +263,7 @@ func TestAChangeOfALongNumberIsOne(t *testing.T) {
 
 func TestWordsAreNotCutInsideALetter(t *testing.T) {
 	for who, want := range map[string]string{"étienne": "Étienne changed berth", "ßa": "ßa changed berth", "ann": "Ann changed berth", "李": "李 changed berth"} {
-		w := world(t)
-		w.S.Facts = map[string]any{"length_m": 46.0}
+		w := coretest.Begin(coretest.Project(t, coretest.Main), ledger.RunOpened{Text: "x", State: map[string]any{"length_m": 46.0}})
 		w.Step()
 		w.Reply("", `reserve {"berth":"C4"}`)
 		w.Step()

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"encoding/json"
 	"maps"
+	"slices"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/schema"
 )
 
 // Contract is a tool as a model sees it.
@@ -81,16 +83,60 @@ func box(contracts []Contract) Toolbox {
 // NoTools is the toolbox of a run with its tools off.
 var NoTools = box([]Contract{})
 
-// pack fills every agent's toolbox: its tools, then its handoffs.
+// askPerson is the question that an agent puts to the person.
+var askPerson = Contract{Name: AskPerson, Summary: "Ask the person something that nobody else can tell: a missing detail, a choice that is theirs. They answer in words.",
+	Parameters: json.RawMessage(`{"additionalProperties":false,"properties":{"question":{"description":"What to ask, as one question.","minLength":1,"type":"string"}},"required":["question"],"type":"object"}`)}
+
+// AskParams is the schema of a question to the person.
+var AskParams = mustCompile(askPerson.Parameters)
+
+func mustCompile(raw json.RawMessage) *schema.Schema {
+	var doc map[string]any
+	err := json.Unmarshal(raw, &doc)
+	if err == nil {
+		var s *schema.Schema
+		if s, err = schema.Compile(doc); err == nil {
+			return s
+		}
+	}
+	panic("the schema of a question is one: " + err.Error())
+}
+
+// params gives what an agent is consulted with: a question, then the fields of its input.
+func (a *Agent) params() (*schema.Schema, error) {
+	doc := map[string]any{"type": "object", "additionalProperties": false}
+	props, required := map[string]any{}, []any{Question}
+	if a.Input != nil {
+		maps.Copy(doc, a.Input.Doc())
+		if own, ok := doc["properties"].(map[string]any); ok {
+			maps.Copy(props, own)
+		}
+		if own, ok := doc["required"].([]any); ok {
+			required = append(required, own...)
+		}
+	}
+	props[Question] = map[string]any{"type": "string", "minLength": 1, "description": "What to ask, in full: " + a.Name + " sees nothing of this conversation."}
+	doc["properties"], doc["required"] = props, required
+	return schema.Compile(doc)
+}
+
+// pack fills every agent's toolbox: its tools, then its consults, then its handoffs.
 func (p *Project) pack() {
 	for _, a := range p.Agents {
 		contracts := []Contract{}
 		for _, t := range a.Tools {
 			contracts = append(contracts, p.Tools[t].Contract())
 		}
+		for _, c := range a.Consults {
+			params, err := json.Marshal(c.Params.Doc())
+			if err != nil {
+				panic("a compiled schema is JSON: " + err.Error())
+			}
+			contracts = append(contracts, Contract{Name: ConsultPrefix + c.Agent, Summary: "Ask " + c.Agent + ", and get its answer: " + p.Agents[c.Agent].Summary, Parameters: params})
+		}
 		for _, h := range a.PassesTo {
 			contracts = append(contracts, Contract{Name: PassPrefix + h, Summary: "Hand the conversation over to " + h + ": " + p.Agents[h].Summary, Parameters: passParameters})
 		}
-		a.Box = box(contracts)
+		a.Box, a.Asking = box(contracts), box(append(slices.Clip(contracts), askPerson))
 	}
 }

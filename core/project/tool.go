@@ -111,8 +111,13 @@ func (c *compiler) tool(d *document, source string) *Tool {
 	c.into(d, &r)
 	c.about = r.Tool
 	defer func() { c.about = "" }()
-	if strings.HasPrefix(r.Tool, PassPrefix) {
+	switch {
+	case strings.HasPrefix(r.Tool, PassPrefix):
 		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for handoffs", PassPrefix)
+	case strings.HasPrefix(r.Tool, ConsultPrefix):
+		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for consults", ConsultPrefix)
+	case r.Tool == AskPerson:
+		c.report(Error, d.at("/tool"), "Give it another name.", "%s is how an agent that is consulted asks the person", AskPerson)
 	}
 	t := &Tool{Name: r.Tool, Summary: r.Summary, Effect: ledger.Effect(r.Effect), Resend: r.Resend, Timeout: toolTimeout, Retries: 2, Rung: r.Rung.Lower(c.p.Rung), ReasonFirst: r.ReasonFirst,
 		PerMinute: r.Rate.PerMinute, Direct: r.Direct, Rows: defaultRows, Tokens: defaultTokens, Go: r.Go, Source: source, Document: d.file, Place: d.at("/tool")}

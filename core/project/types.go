@@ -79,11 +79,35 @@ type Agent struct {
 	Model    string
 	Tools    []string
 	PassesTo []string
-	Window   int // messages kept; 0 is all
-	Turns    int // turns in one run; 0 is no bound of its own
+	Consults []*Consult
+	Input    *schema.Schema // of what it is consulted with beside the question; nil: nothing
+	Window   int            // messages kept; 0 is all
+	Turns    int            // turns on one thread; 0 is no bound of its own
 	Box      Toolbox
+	Asking   Toolbox // where it may put questions to the person as well
 	Place    Place
 	Said     Place // of the prompt
+}
+
+// DeepestConsult is how many threads may lie under one another.
+const DeepestConsult = 8
+
+// Consult is an agent that another may ask.
+type Consult struct {
+	Agent  string
+	Kept   bool           // it remembers, over the session, what this one asked it
+	Asks   bool           // it may put questions to the person through the one who asked
+	Params *schema.Schema // question, and the fields of its input
+}
+
+// Consulted finds whom an agent may ask; nil where it may not.
+func (a *Agent) Consulted(agent string) *Consult {
+	for _, c := range a.Consults {
+		if c.Agent == agent {
+			return c
+		}
+	}
+	return nil
 }
 
 // Tool is a contract and what carries it out. At most one of the handlers is
@@ -318,20 +342,21 @@ type Gate struct {
 
 // Drill is a test of the project.
 type Drill struct {
-	Name    string
-	Summary string
-	Says    []DrillSay
-	Now     time.Time // zero: a fixed day
-	Person  string
-	Tools   ledger.Tools
-	Rungs   map[string]ledger.Rung
-	Model   string
-	Slips   *float64 // in place of the understudies' own; nil leaves them
-	Seed    int
-	State   map[string]any
-	Gates   map[string]DrillGate
-	Stubs   map[string][]Stub // tried before the tools' own
-	Place   Place
+	Name     string
+	Summary  string
+	Says     []DrillSay
+	Now      time.Time // zero: a fixed day
+	Person   string
+	Tools    ledger.Tools
+	Rungs    map[string]ledger.Rung
+	Model    string
+	Slips    *float64 // in place of the understudies' own; nil leaves them
+	Seed     int
+	State    map[string]any
+	Gates    map[string]DrillGate
+	Consults map[string]ledger.Canned // what agents answer without being run
+	Stubs    map[string][]Stub        // tried before the tools' own
+	Place    Place
 }
 
 // DrillSay is one message of a drill and what must follow from it.
@@ -345,21 +370,23 @@ type DrillGate struct {
 	Verb    ledger.Verb
 	Because string
 	Args    map[string]any
+	Answer  string
 }
 
 // Expect is what must hold of a run; what is unset is not looked at.
 type Expect struct {
-	Status  string          `json:"status"`
-	Path    []string        `json:"path"`
-	Calls   []ExpectCall    `json:"calls"`
-	Never   []string        `json:"never"`
-	Answer  ExpectAnswer    `json:"answer"`
-	Problem string          `json:"problem"`
-	State   map[string]any  `json:"state"`
-	WhereIs string          `json:"where"`
-	Where   *expr.Expr      `json:"-"`
-	Raw     json.RawMessage `json:"-"`
-	Place   Place           `json:"-"`
+	Status   string          `json:"status"`
+	Path     []string        `json:"path"`
+	Calls    []ExpectCall    `json:"calls"`
+	Never    []string        `json:"never"`
+	Consults []ExpectConsult `json:"consults"`
+	Answer   ExpectAnswer    `json:"answer"`
+	Problem  string          `json:"problem"`
+	State    map[string]any  `json:"state"`
+	WhereIs  string          `json:"where"`
+	Where    *expr.Expr      `json:"-"`
+	Raw      json.RawMessage `json:"-"`
+	Place    Place           `json:"-"`
 }
 
 // ExpectCall is a call that must have happened.
@@ -368,6 +395,15 @@ type ExpectCall struct {
 	Args   map[string]any `json:"args"`
 	Gate   string         `json:"gate"`
 	Status string         `json:"status"` // "" is what Due gives
+}
+
+// ExpectConsult is a consult that must have happened.
+type ExpectConsult struct {
+	Agent   string `json:"agent"`
+	By      string `json:"by"`
+	Asked   string `json:"asked"`
+	Answer  string `json:"answer"`
+	Outcome string `json:"outcome"` // "" is done
 }
 
 // Due is the status that the call must have: it must have returned, if nothing else is
@@ -433,8 +469,19 @@ type Problem struct {
 	Text   string `json:"text,omitempty"` // the line that causes it
 }
 
-// PassPrefix begins the name under which a model sees a handoff.
-const PassPrefix = "pass_to_"
+// PassPrefix begins the name under which a model sees a handoff, ConsultPrefix that of a
+// consult.
+const (
+	PassPrefix    = "pass_to_"
+	ConsultPrefix = "consult_"
+)
+
+// AskPerson is the name under which a model sees a question to the person, and Question the
+// argument in which it, and a consult, says what is asked.
+const (
+	AskPerson = "ask_person"
+	Question  = "question"
+)
 
 // WithStubs gives the project with some stubs tried before its tools' own, by tool.
 func (p *Project) WithStubs(stubs map[string][]Stub) *Project {

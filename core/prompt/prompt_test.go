@@ -1,7 +1,6 @@
 package prompt_test
 
 import (
-	"fmt"
 	"strings"
 	"testing"
 
@@ -9,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
@@ -20,7 +20,7 @@ func talk(w *coretest.World, n int) {
 		w.Step()
 		w.Reply("", "tide")
 		w.Step()
-		w.Return(fmt.Sprintf("t%d.c1", i+1), "high")
+		w.Return(ledger.StepID("").Turn(i+1).Call(1), "high")
 	}
 }
 
@@ -28,24 +28,20 @@ func TestAWindowBeginsAtWhatAPersonSaid(t *testing.T) {
 	main := strings.Replace(coretest.Main, "passes_to: [berths]", "passes_to: [berths]\nmemory: {keep: window, messages: 3}", 1)
 	w := coretest.Open(coretest.Project(t, strings.Replace(main, "same_call: 3", "same_call: 99", 1)), "first")
 	talk(w, 3)
-	b, err := prompt.Build(w.P, w.S, "m", w.Now)
+	b, err := prompt.Build(w.P, w.S, w.S.Main(), "m", w.Now)
 	require.NoError(t, err)
 	assert.Len(t, b.Messages, 7, "the window reaches back to the person's message, or a result would stand without its call")
 	assert.Equal(t, ledger.User, b.Messages[0].Role)
 	memory := w.S.Memory()
-	next := coretest.Open(w.P, "second")
-	next.S.Opened.Memory = nil
-	s := next.S
-	s.Messages = append(memory, ledger.Message{Role: ledger.User, Text: "second"})
-	s.Hashes = make([]ledger.Hash, len(s.Messages))
-	b, err = prompt.Build(w.P, s, "m", w.Now)
+	next := coretest.Begin(w.P, ledger.RunOpened{Text: "second", Memory: memory})
+	b, err = prompt.Build(w.P, next.S, next.S.Main(), "m", w.Now)
 	require.NoError(t, err)
 	assert.Equal(t, "second", b.Messages[0].Text, "what is before the window is left out")
 }
 
 func TestPartsAreNamedByTheirContent(t *testing.T) {
 	w := coretest.Open(coretest.Project(t, coretest.Main), "hello")
-	b, err := prompt.Build(w.P, w.S, "m", w.Now)
+	b, err := prompt.Build(w.P, w.S, w.S.Main(), "m", w.Now)
 	require.NoError(t, err)
 	parts, err := b.Parts()
 	require.NoError(t, err)
@@ -53,15 +49,15 @@ func TestPartsAreNamedByTheirContent(t *testing.T) {
 	for h, body := range parts {
 		assert.Equal(t, ledger.HashOf(body), h)
 	}
-	again, err := prompt.Build(w.P, w.S, "m", w.Now)
+	again, err := prompt.Build(w.P, w.S, w.S.Main(), "m", w.Now)
 	require.NoError(t, err)
 	assert.Equal(t, b, again)
 }
 
 func TestToolsOffTakesEveryToolAway(t *testing.T) {
 	w := coretest.Open(coretest.Project(t, coretest.Main), "hello")
-	w.S.Opened.Tools = ledger.ToolsOff
-	b, err := prompt.Build(w.P, w.S, "m", w.Now)
+	w.S.Opened().Tools = ledger.ToolsOff
+	b, err := prompt.Build(w.P, w.S, w.S.Main(), "m", w.Now)
 	require.NoError(t, err)
 	assert.Empty(t, b.Tools)
 	assert.Equal(t, project.NoTools.Hash, b.ToolsHash)
@@ -69,14 +65,14 @@ func TestToolsOffTakesEveryToolAway(t *testing.T) {
 
 func TestWhatCannotBeBuiltSaysWhy(t *testing.T) {
 	w := coretest.Open(coretest.Project(t, coretest.Main), "hello")
-	_, err := prompt.Build(w.P, w.S, "gone", w.Now)
+	_, err := prompt.Build(w.P, w.S, w.S.Main(), "gone", w.Now)
 	require.ErrorContains(t, err, `the model "gone" is not in this version`)
-	w.S.Agent = "gone"
-	_, err = prompt.Build(w.P, w.S, "m", w.Now)
+	w = coretest.Begin(w.P, ledger.RunOpened{Text: "hello", Agent: "gone"})
+	_, err = prompt.Build(w.P, w.S, w.S.Main(), "m", w.Now)
 	require.ErrorContains(t, err, `the agent "gone", which holds the baton`)
 	p := coretest.Project(t, strings.Replace(coretest.Main, "Today is {{ today }}.", "{{ state.length_m }}", 1))
 	w = coretest.Open(p, "hello")
-	_, err = prompt.Build(p, w.S, "m", w.Now)
+	_, err = prompt.Build(p, w.S, w.S.Main(), "m", w.Now)
 	require.ErrorContains(t, err, "the prompt of desk cannot be filled in")
 }
 
@@ -90,17 +86,18 @@ func TestDelta(t *testing.T) {
 	}
 	for _, c := range []struct {
 		before, now string
-		kept        int
+		skip, kept  int
 		added       string
-	}{{"", "abc", 0, "abc"}, {"abc", "abcd", 3, "d"}, {"abc", "abx", 2, "x"}, {"abc", "bc", 0, "bc"}, {"abc", "ab", 2, ""}} {
-		kept, added := prompt.Delta(h(c.before), h(c.now))
+	}{{"", "abc", 0, 0, "abc"}, {"abc", "abcd", 0, 3, "d"}, {"abc", "abx", 0, 2, "x"}, {"abc", "bcd", 1, 2, "d"}, {"abc", "ab", 0, 2, ""}, {"abc", "xbc", 0, 0, "xbc"}, {"abc", "", 0, 0, ""}} {
+		skip, kept, added := prompt.Delta(h(c.before), h(c.now))
+		assert.Equal(t, c.skip, skip)
 		assert.Equal(t, c.kept, kept)
 		assert.Equal(t, len(c.added), len(added))
 	}
 }
 
 func TestAnEstimateGrowsWithTheRequest(t *testing.T) {
-	r := prompt.Request{System: strings.Repeat("word ", 100)}
+	r := deed.Request{System: strings.Repeat("word ", 100)}
 	assert.Equal(t, 125, r.Estimate())
 	r.Messages = []ledger.Message{{Text: strings.Repeat("x", 40)}}
 	assert.Equal(t, 139, r.Estimate())

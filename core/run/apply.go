@@ -3,7 +3,9 @@ package run
 import (
 	"encoding/json"
 	"fmt"
+	"iter"
 	"maps"
+	"reflect"
 	"slices"
 	"time"
 
@@ -12,11 +14,6 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/value"
 )
-
-// New gives the state of a run with no events.
-func New(id string) *State {
-	return &State{Run: id, AgentTurns: map[string]int{}, Same: map[ledger.Hash]int{}, Lost: map[string]int{}, Settled: map[string]*ledger.GateSettled{}, Facts: map[string]any{}, Handles: map[string]bool{}}
-}
 
 // Fold applies events in order to a new state.
 func Fold(id string, events []ledger.Event) (*State, error) {
@@ -32,24 +29,12 @@ func Fold(id string, events []ledger.Event) (*State, error) {
 // Apply takes the state over one event. An error means that the event cannot
 // follow the ones before it: the ledger is damaged, or the engine is wrong.
 func (s *State) Apply(e ledger.Event) error {
-	bad := func(format string, args ...any) error {
-		return fmt.Errorf("run %s, event %d (%s, step %q): %s", s.Run, e.Seq, e.Kind, e.Step, fmt.Sprintf(format, args...))
+	if err := s.fits(e); err != nil {
+		return fmt.Errorf("run %s, event %d (%s, step %q): %w", s.run, e.Seq, e.Kind, e.Step, err)
 	}
-	if e.Seq != s.Seq+1 {
-		return bad("the event after %d was expected", s.Seq)
-	}
-	if e.At.Before(s.At) {
-		return bad("it is dated before the event it follows")
-	}
-	if s.Opened == nil && e.Kind != ledger.KindRunOpened {
-		return bad("the run is not open")
-	}
-	if s.Closed != nil && e.Kind != ledger.KindFileUndone {
-		return bad("the run is closed")
-	}
-	s.Seq, s.At = e.Seq, e.At
+	s.seq, s.at = e.Seq, e.At
 	if err := s.apply(e); err != nil {
-		return bad("%v", err)
+		return fmt.Errorf("run %s, event %d (%s, step %q): %w", s.run, e.Seq, e.Kind, e.Step, err)
 	}
 	if held := s.Held(); held && s.heldSince.IsZero() {
 		s.heldSince = e.At
@@ -60,121 +45,368 @@ func (s *State) Apply(e ledger.Event) error {
 	return nil
 }
 
-func (s *State) apply(e ledger.Event) error {
-	var c *Call
-	switch e.Kind {
-	case ledger.KindCallLooked, ledger.KindCallStarted, ledger.KindCallReturned, ledger.KindCallFailed, ledger.KindCallRefused:
-		if c = s.Call(e.Step); c == nil {
-			return fmt.Errorf("there is no such call in the newest turn")
-		}
-		if c.Progress.Over() {
-			return fmt.Errorf("the call has already ended")
-		}
-		c.At = e.At
+// fits says what is wrong with an event before it is looked into.
+func (s *State) fits(e ledger.Event) error {
+	switch {
+	case e.Seq != s.seq+1:
+		return fmt.Errorf("the event after %d was expected", s.seq)
+	case e.At.Before(s.at):
+		return fmt.Errorf("it is dated before the event it follows")
+	case s.opened == nil && e.Kind != ledger.KindRunOpened:
+		return fmt.Errorf("the run is not open")
+	case s.closed != nil && e.Kind != ledger.KindFileUndone:
+		return fmt.Errorf("the run is closed")
+	case e.Thread != ledger.ThreadName(e.Step):
+		return fmt.Errorf("it names the thread %q, and its step lies on %q", e.Thread, ledger.ThreadName(e.Step))
 	}
+	return e.Step.Check()
+}
+
+func (s *State) apply(e ledger.Event) error {
 	switch d := e.Data.(type) {
 	case *ledger.RunOpened:
-		if s.Opened != nil {
-			return fmt.Errorf("the run is already open")
-		}
-		s.Opened, s.OpenedAt, s.Agent = d, e.At, d.Agent
-		for _, m := range d.Memory {
-			s.say(m)
-		}
-		if d.State != nil {
-			s.Facts = d.State
-		}
-		for _, h := range d.Handles {
-			s.Handles[h] = true
-		}
-		if d.Call == nil {
-			s.say(ledger.Message{Role: ledger.User, Text: d.Text})
-			break
-		}
-		s.Turn = &Turn{Step: OutsideTurn, Phase: Received, Reply: &ledger.TurnReceived{Calls: []ledger.Ask{*d.Call}}, At: e.At, Facts: s.Facts}
+		return s.open(e, d)
 	case *ledger.StopAsked:
-		s.Stop = d
+		s.stop = d
+	case *ledger.LimitReached:
+		s.limit = d
 	case *ledger.RunRecovered:
-		for _, step := range d.Lost {
-			s.Lost[step]++
-			if s.Turn != nil && s.Turn.Step == step {
-				s.Turn.Phase = TurnLost
-			} else if c := s.Call(step); c != nil {
-				c.Progress = CallLost
+		return s.recover(d)
+	case *ledger.RunClosed:
+		if len(s.threads) > 1 {
+			return fmt.Errorf("the thread %s is open", s.threads[len(s.threads)-1].id)
+		}
+		s.closed, s.closedAt = d, e.At
+	case *ledger.ThreadOpened:
+		return s.openThread(e, d)
+	case *ledger.ThreadClosed:
+		return s.closeThread(e.Step, d)
+	case *ledger.TurnSent, *ledger.TurnReceived, *ledger.TurnFailed:
+		t := s.byID[e.Step.Parent()]
+		if t == nil {
+			return fmt.Errorf("its thread is not open")
+		}
+		return s.turnEvent(t, e)
+	case *ledger.CallDecided:
+		return s.decide(e, d)
+	case *ledger.CallLooked, *ledger.CallStarted, *ledger.CallReturned, *ledger.CallFailed, *ledger.CallRefused:
+		c := s.calls[e.Step]
+		if c == nil {
+			return fmt.Errorf("there is no such call in the newest turn")
+		}
+		return s.callEvent(c, e)
+	case *ledger.BatonPassed:
+		t := s.byID[e.Step.Thread()]
+		if t == nil {
+			return fmt.Errorf("its thread is not open")
+		}
+		t.agent = d.To
+		t.row++
+		s.passes++
+	case *ledger.StateChanged:
+		t := s.byID[e.Step.Thread()]
+		if t == nil {
+			return fmt.Errorf("its thread is not open")
+		}
+		facts, err := patched(t.facts, d.Patch)
+		if err != nil {
+			return err
+		}
+		t.facts = facts
+	case *ledger.FileUndone:
+		s.undone(e.Step, d)
+	case *ledger.GateRaised:
+		return s.raise(e, d)
+	case *ledger.GateSettled:
+		return s.settle(e.Step, d)
+	case *ledger.TimerFired:
+		s.fire(e.Step, d)
+	default:
+		return fmt.Errorf("an event of this kind has no place in the state")
+	}
+	return nil
+}
+
+func (s *State) open(e ledger.Event, d *ledger.RunOpened) error {
+	if s.opened != nil {
+		return fmt.Errorf("the run is already open")
+	}
+	t := s.main
+	s.opened, s.openedAt, t.agent, t.at = d, e.At, d.Agent, e.At
+	for _, m := range d.Memory {
+		t.say(m)
+	}
+	if d.State != nil {
+		t.facts = d.State
+	}
+	for _, h := range d.Handles {
+		t.handles[h] = true
+	}
+	for key, messages := range d.Lines {
+		l := &line{messages: messages}
+		for _, m := range messages {
+			l.hashes = append(l.hashes, hashOf(m))
+		}
+		s.lines[key] = l
+	}
+	if d.Call == nil {
+		t.say(ledger.Message{Role: ledger.User, Text: d.Text})
+	} else {
+		t.turn = &Turn{Step: ledger.OutsideTurn, Thread: t, Phase: Received, Reply: &ledger.TurnReceived{Calls: []ledger.Ask{*d.Call}}, At: e.At, Facts: t.facts}
+		s.turns[ledger.OutsideTurn] = t.turn
+	}
+	t.recountTurn()
+	return nil
+}
+
+func (s *State) recover(d *ledger.RunRecovered) error {
+	s.epoch = max(s.epoch, d.Epoch)
+	for _, step := range d.Lost {
+		s.lost[step]++
+		if u := s.turns[step]; u != nil {
+			s.land(u)
+			u.Phase = TurnLost
+			u.Thread.recountTurn()
+		} else if c := s.calls[step]; c != nil {
+			c.Progress = CallLost
+			c.recountCall()
+		}
+	}
+	return nil
+}
+
+func (s *State) openThread(e ledger.Event, d *ledger.ThreadOpened) error {
+	c := s.calls[e.Step]
+	if c == nil || c.Progress != Decided || c.Decided.Opens != d.Role || c.Decided.Verdict != ledger.Start {
+		return fmt.Errorf("no call that opens one is due there")
+	}
+	p := c.Turn.Thread
+	t := &Thread{id: e.Step, opener: c, parent: p, opened: d, at: e.At, agent: d.Agent, facts: p.facts, base: p.facts, same: map[ledger.Hash]int{}, handles: map[string]bool{}}
+	if d.Line != "" {
+		if l := s.lines[d.Line]; l != nil {
+			if l.from != d.From {
+				return fmt.Errorf("the line %s was taken on by %q, not by %q", d.Line, l.from, d.From)
+			}
+			t.messages, t.hashes, t.sent = slices.Clip(l.messages), slices.Clip(l.hashes), slices.Clip(l.sent)
+		}
+	}
+	t.say(ledger.Message{Role: ledger.User, Agent: c.Turn.Agent, Text: d.Say})
+	c.Progress = Opened
+	c.recountCall()
+	p.under++
+	s.threads = append(s.threads, t)
+	s.byID[t.id] = t
+	t.recountTurn()
+	return nil
+}
+
+func (s *State) closeThread(id ledger.StepID, d *ledger.ThreadClosed) error {
+	t := s.byID[id]
+	switch {
+	case t == nil || t == s.main:
+		return fmt.Errorf("no such thread is open")
+	case t.under > 0:
+		return fmt.Errorf("a thread below it is open")
+	case t.sum.flight > 0 || t.sum.tickets > 0:
+		return fmt.Errorf("something on it is in flight, or waits for a person")
+	}
+	c, p := t.opener, t.parent
+	if key := t.opened.Line; key != "" {
+		kept := rounded(t.messages)
+		s.lines[key] = &line{from: id, messages: kept, hashes: slices.Clip(t.hashes[:len(kept)]), sent: slices.Clip(t.sent)}
+	}
+	for h := range t.handles {
+		p.handles[h] = true
+	}
+	p.acted = p.acted || t.acted
+	c.Closed, c.Acted = d, t.acted
+	c.Changed, c.Clashed = changes(t.base, t.facts, p.facts)
+	for x := p; x != nil; x = x.parent { // what could still be done on it will not be
+		x.sum = x.sum.less(t.sum)
+	}
+	if u := t.turn; u != nil {
+		s.forget(u)
+	}
+	delete(s.byID, id)
+	s.threads = slices.DeleteFunc(s.threads, func(x *Thread) bool { return x == t })
+	p.under--
+	c.Progress = Left
+	c.recountCall()
+	return nil
+}
+
+// changes gives the top-level facts that differ from a base, and of these the names that
+// another changed meanwhile to something else.
+func changes(base, facts, others map[string]any) (changed map[string]any, clashed []string) {
+	for _, k := range sorted(maps.Keys(merged(base, facts))) {
+		v, is := facts[k]
+		was, had := base[k]
+		if is == had && reflect.DeepEqual(v, was) {
+			continue
+		}
+		if changed == nil {
+			changed = map[string]any{}
+		}
+		changed[k] = v
+		if o, set := others[k]; set != had || !reflect.DeepEqual(o, was) {
+			if set != is || !reflect.DeepEqual(o, v) {
+				clashed = append(clashed, k)
 			}
 		}
-	case *ledger.RunClosed:
-		s.Closed, s.ClosedAt = d, e.At
+	}
+	return changed, clashed
+}
+
+func merged(a, b map[string]any) map[string]any {
+	out := maps.Clone(a)
+	if out == nil {
+		out = map[string]any{}
+	}
+	maps.Copy(out, b)
+	return out
+}
+
+// forget takes a turn and its calls out of the index.
+func (s *State) forget(u *Turn) {
+	delete(s.turns, u.Step)
+	delete(s.lost, u.Step)
+	for _, c := range u.Calls {
+		delete(s.calls, c.Step)
+		delete(s.lost, c.Step)
+	}
+}
+
+// land takes a turn out of what is in flight.
+func (s *State) land(u *Turn) {
+	if u.Phase == Sent {
+		s.asking--
+		s.reserved.Tokens -= u.reserve.Tokens
+		s.reserved.Cost -= u.reserve.Cost
+		u.reserve = ledger.Reserve{}
+	}
+}
+
+func (s *State) turnEvent(t *Thread, e ledger.Event) error {
+	u := t.turn
+	mine := u != nil && u.Step == e.Step
+	switch d := e.Data.(type) {
 	case *ledger.TurnSent:
-		if d.Kept > len(s.LastSent) {
-			return fmt.Errorf("it keeps %d messages of %d", d.Kept, len(s.LastSent))
+		if d.Skip+d.Kept > len(t.sent) {
+			return fmt.Errorf("it keeps %d messages after %d of %d", d.Kept, d.Skip, len(t.sent))
 		}
-		if s.Turn == nil || s.Turn.Step != e.Step {
-			s.Turn = &Turn{Step: e.Step, N: d.N, Agent: d.Agent}
-			s.Turns++
-			s.AgentTurns[d.Agent]++
+		if !mine {
+			if u != nil {
+				s.forget(u)
+				u.Thread.recount(&u.counted, counts{})
+			}
+			u = &Turn{Step: e.Step, Thread: t, N: d.N, Agent: d.Agent}
+			t.turn, s.turns[e.Step] = u, u
+			t.turns++
+			s.turnsSent++
+			if t.byAgent == nil {
+				t.byAgent = map[string]int{}
+			}
+			t.byAgent[d.Agent]++
 		}
-		t := s.Turn
-		if t.Tries++; d.Model != t.asked {
-			t.asked, t.Tries = d.Model, 1
+		if u.Tries++; d.Model != u.asked {
+			u.asked, u.Tries = d.Model, 1
 		}
-		t.Model, t.Attempt, t.Phase, t.SentAt, t.Fired, t.Problem = d.Model, d.Attempt, Sent, e.At, false, nil
-		if d.Kept < len(s.LastSent) {
-			s.LastSent = s.LastSent[:d.Kept:d.Kept] // what others hold of it stays
+		u.Model, u.Attempt, u.Phase, u.SentAt, u.Fired, u.Problem = d.Model, d.Attempt, Sent, e.At, false, nil
+		s.asking++
+		if d.Reserve != nil {
+			u.reserve = *d.Reserve
+			s.reserved.Tokens += d.Reserve.Tokens
+			s.reserved.Cost += d.Reserve.Cost
 		}
-		s.LastSent = append(s.LastSent, d.Added...)
+		t.sent = append(slices.Clip(t.sent[d.Skip:d.Skip+d.Kept]), d.Added...) // what others hold of it stays
 	case *ledger.TurnReceived:
-		t := s.Turn
-		if t == nil || t.Step != e.Step || t.Phase != Sent {
+		if !mine || u.Phase != Sent {
 			return fmt.Errorf("no such turn is in flight")
 		}
-		t.Phase, t.Reply, t.At, t.Facts = Received, d, e.At, s.Facts
-		s.Tokens.In += d.Usage.In
-		s.Tokens.Out += d.Usage.Out
-		s.Tokens.Estimated = s.Tokens.Estimated || d.Usage.Estimated
-		s.Cost += d.Cost
-		s.say(ledger.Message{Agent: t.Agent, Role: ledger.Assistant, Text: d.Text, Calls: d.Calls})
+		s.land(u)
+		u.Phase, u.Reply, u.At, u.Facts = Received, d, e.At, t.facts
+		s.tokens.In += d.Usage.In
+		s.tokens.Out += d.Usage.Out
+		s.tokens.Estimated = s.tokens.Estimated || d.Usage.Estimated
+		s.cost += d.Cost
+		t.say(ledger.Message{Agent: u.Agent, Role: ledger.Assistant, Text: d.Text, Calls: d.Calls})
 		if len(d.Calls) == 0 {
-			s.tellNotes()
+			t.tellNotes()
 		}
 	case *ledger.TurnFailed:
-		t := s.Turn
-		if t == nil || t.Step != e.Step {
+		if !mine {
 			return fmt.Errorf("there is no such turn")
 		}
-		s.Cost += d.Cost
-		t.Problem, t.Phase = &d.Problem, TurnOver
+		s.land(u)
+		s.cost += d.Cost
+		u.Problem, u.Phase = &d.Problem, TurnOver
 		if d.RetryAt != nil {
-			t.Phase, t.RetryAt, t.Fired = Retrying, *d.RetryAt, false
+			u.Phase, u.RetryAt, u.Fired = Retrying, *d.RetryAt, false
 			if d.Next != "" {
-				t.Model = d.Next
+				u.Model = d.Next
 			}
 		}
-	case *ledger.CallDecided:
-		t := s.Turn
-		if t == nil || t.Step != d.Turn || t.Phase != Received {
-			return fmt.Errorf("no reply of turn %q is here", d.Turn)
+	}
+	t.recountTurn()
+	return nil
+}
+
+func (s *State) decide(e ledger.Event, d *ledger.CallDecided) error {
+	u := s.turns[d.Of]
+	if u == nil || u.Phase != Received || e.Step.Parent() != d.Of || u.Decided() {
+		return fmt.Errorf("no reply of turn %q is here", d.Of)
+	}
+	c := &Call{Step: e.Step, Turn: u, Decided: d, Args: d.Args, At: e.At}
+	u.Calls = append(u.Calls, c)
+	s.calls[e.Step] = c
+	u.left++
+	if d.Verdict == ledger.Pass {
+		u.passes = append(u.passes, c)
+	} else {
+		u.plain++
+		s.made++
+		u.Thread.row = 0
+	}
+	if u.Decided() { // now they can be carried out
+		for u.next < len(u.Calls) && !u.Calls[u.next].writes() {
+			u.next++
 		}
-		t.Calls = append(t.Calls, &Call{Step: e.Step, Decided: d, Args: d.Args, At: e.At})
-		if d.Verdict != ledger.Pass {
-			s.Calls++
-			s.PassesRow = 0
+		for _, c := range u.Calls {
+			c.own()
 		}
+		u.Thread.recountTurn()
+	}
+	return nil
+}
+
+func (s *State) callEvent(c *Call, e ledger.Event) error {
+	if c.Progress.Over() {
+		return fmt.Errorf("the call has already ended")
+	}
+	if c.Progress == Opened {
+		return fmt.Errorf("the thread that it opened is open")
+	}
+	c.At = e.At
+	switch d := e.Data.(type) {
 	case *ledger.CallLooked:
 		c.Looked = d
 	case *ledger.CallStarted:
 		c.Progress, c.Attempt, c.Fired = InFlight, d.Attempt, false
 	case *ledger.CallReturned:
 		c.Progress, c.Words = Returned, d.Words
+		t := c.Turn.Thread
 		if d.Handle != "" {
-			s.Handles[d.Handle] = true
+			t.handles[d.Handle] = true
 		}
+		t.acted = t.acted || c.writes()
 		s.ended(c)
 	case *ledger.CallFailed:
 		c.Failure, c.Words = d, d.Words
 		switch {
 		case d.Final:
 			c.Progress = CallFailed
+			t := c.Turn.Thread
+			t.acted = t.acted || (c.writes() && d.Outcome == ledger.Unknown)
 			s.ended(c)
 		case d.RetryAt != nil:
 			c.Progress, c.RetryAt, c.Fired = Again, *d.RetryAt, false
@@ -184,42 +416,42 @@ func (s *State) apply(e ledger.Event) error {
 	case *ledger.CallRefused:
 		c.Progress, c.Words = CallRefused, d.Words
 		s.ended(c)
-	case *ledger.BatonPassed:
-		s.Agent = d.To
-		s.Passes++
-		s.PassesRow++
-	case *ledger.StateChanged:
-		facts, err := patched(s.Facts, d.Patch)
-		if err != nil {
-			return err
-		}
-		s.Facts = facts
-	case *ledger.FileUndone:
-		s.notes = append(s.notes, d.Words)
-		if t := s.Turn; s.Closed != nil || t == nil || t.complete || t.Phase == TurnOver {
-			s.tellNotes()
-		}
-	case *ledger.GateRaised:
-		t := &Ticket{Step: e.Step, Raised: d, At: e.At}
-		if c := s.Call(e.Step); c != nil {
-			c.Ticket = t
-			c.Progress = Waiting
-		} else if s.Turn != nil && s.Turn.Step == e.Step {
-			s.Turn.Ticket, s.Turn.Phase = t, AskPeople
-		} else {
-			return fmt.Errorf("there is no such step")
-		}
-	case *ledger.GateSettled:
-		return s.settle(e.Step, d)
-	case *ledger.TimerFired:
-		s.fire(e.Step)
-	default:
-		return fmt.Errorf("an event of this kind has no place in the state")
+	}
+	c.recountCall()
+	if u := c.Turn; c.Progress.Over() && u.Over() {
+		u.Thread.results(u)
 	}
 	return nil
 }
 
-func (s *State) settle(step string, d *ledger.GateSettled) error {
+func (s *State) undone(step ledger.StepID, d *ledger.FileUndone) {
+	t := s.byID[step.Thread()]
+	if t == nil {
+		t = s.main // the thread that did it is closed: who asked is told
+	}
+	t.notes = append(t.notes, d.Words)
+	if u := t.turn; s.closed != nil || u == nil || u.Phase == TurnOver || (u.Phase == Received && u.Over()) {
+		t.tellNotes()
+	}
+}
+
+func (s *State) raise(e ledger.Event, d *ledger.GateRaised) error {
+	t := &Ticket{Step: e.Step, Raised: d, At: e.At}
+	if c := s.calls[e.Step]; c != nil {
+		c.Ticket, c.Progress = t, Waiting
+		c.recountCall()
+		return nil
+	}
+	u := s.turns[e.Step]
+	if u == nil {
+		return fmt.Errorf("there is no such step")
+	}
+	u.Ticket, u.Phase = t, AskPeople
+	u.Thread.recountTurn()
+	return nil
+}
+
+func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 	t := s.Ticket(step)
 	if !t.Open() {
 		return fmt.Errorf("no ticket is open there")
@@ -228,15 +460,16 @@ func (s *State) settle(step string, d *ledger.GateSettled) error {
 		return fmt.Errorf("a ticket of the kind %q is not settled by %q", t.Raised.Form, d.Verb)
 	}
 	t.Settled = d
-	s.Settled[step] = d
-	c := s.Call(step)
+	s.settled[step] = d
+	c := s.calls[step]
 	if c == nil {
+		u := s.turns[step]
+		u.Phase = TurnOver
 		if d.Verb == ledger.NotHappened {
-			s.Turn.Phase = TurnLost
-			delete(s.Lost, step)
-		} else {
-			s.Turn.Phase = TurnOver
+			u.Phase = TurnLost
+			delete(s.lost, step)
 		}
+		u.Thread.recountTurn()
 		return nil
 	}
 	if t.Raised.Form == ledger.GateTicket {
@@ -254,86 +487,87 @@ func (s *State) settle(step string, d *ledger.GateSettled) error {
 		}
 	case ledger.NotHappened:
 		c.Progress = Allowed
-		delete(s.Lost, step)
-	case ledger.RefuseIt, ledger.Happened, ledger.GiveUp, ledger.Withdrawn:
+		delete(s.lost, step)
+	case ledger.RefuseIt, ledger.Happened, ledger.GiveUp, ledger.Withdrawn, ledger.Answer:
 		c.Progress = Settled
 	default:
 		return fmt.Errorf("there is no verb %q", d.Verb)
 	}
+	c.recountCall()
 	return nil
 }
 
-// OutsideTurn is the step that stands for the turn of a run that is one call
-// from outside: no model made it.
-const OutsideTurn = "t0"
-
-// LimitTimer is the step of the timer of a run's time limit.
-const LimitTimer = "limit"
-
-func (s *State) fire(step string) {
-	if step == LimitTimer {
-		s.TimeUp = true
+func (s *State) fire(step ledger.StepID, d *ledger.TimerFired) {
+	if d.What == ledger.ForLimit {
+		s.timeUp = true
 		return
 	}
-	if t := s.Turn; t != nil && t.Step == step && t.Phase == Retrying {
-		t.Fired = true
+	if u := s.turns[step]; u != nil && u.Phase == Retrying {
+		u.Fired = true
+		u.Thread.recountTurn()
 	}
-	if c := s.Call(step); c != nil {
-		if c.Progress == Again {
+	if c := s.calls[step]; c != nil {
+		if c.Progress == Again && d.What != ledger.ForTicket {
 			c.Fired = true
 		}
-		if c.Ticket.Open() {
+		if c.Ticket.Open() && d.What != ledger.ForRetry {
 			c.Ticket.Fired = true
 		}
+		c.recountCall()
 	}
 }
 
-// ended counts a call against same_call and, when it was the turn's last one,
-// puts the results into the thread in call order.
+// ended counts a call against same_call.
 func (s *State) ended(c *Call) {
+	t := c.Turn.Thread
 	key := ledger.HashOf([]byte(c.Decided.Tool + "\x00" + string(c.Decided.Args) + "\x00" + c.Words))
-	s.Same[key]++
-	if n := s.Same[key]; n > s.SameMost {
-		s.SameMost, s.SameTool = n, c.Decided.Tool
+	t.same[key]++
+	if n := t.same[key]; n > t.sameMost {
+		t.sameMost, t.sameTool = n, c.Decided.Tool
 	}
-	t := s.Turn
-	if t.complete || !t.Over() {
-		return
-	}
-	t.complete = true
-	if t.Step == OutsideTurn {
+}
+
+// results puts the results of a turn whose calls have all ended into the thread, in call order.
+func (t *Thread) results(u *Turn) {
+	if u.Step == ledger.OutsideTurn {
 		return // no model reads it
 	}
-	for _, c := range t.Calls {
-		s.say(ledger.Message{Role: ledger.FromTool, Tool: c.Decided.Tool, Call: c.Decided.ID, Text: c.Words})
+	for _, c := range u.Calls {
+		t.say(ledger.Message{Role: ledger.FromTool, Tool: c.Decided.Tool, Call: c.Decided.ID, Text: c.Words})
 	}
-	s.tellNotes()
+	t.tellNotes()
 }
 
 // tellNotes puts into the thread what the next turn has to know, where no call is
 // left without its result.
-func (s *State) tellNotes() {
-	for _, n := range s.notes {
-		s.say(ledger.Message{Role: ledger.User, Text: n})
+func (t *Thread) tellNotes() {
+	for _, n := range t.notes {
+		t.say(ledger.Message{Role: ledger.User, Text: n})
 	}
-	s.notes = nil
+	t.notes = nil
 }
 
-func (s *State) say(m ledger.Message) {
-	s.Messages = append(s.Messages, m)
+func (t *Thread) say(m ledger.Message) {
+	t.messages = append(t.messages, m)
+	t.hashes = append(t.hashes, hashOf(m))
+}
+
+func hashOf(m ledger.Message) ledger.Hash {
 	b, err := json.Marshal(m)
 	if err != nil {
 		panic("a message is plain text: " + err.Error())
 	}
-	s.Hashes = append(s.Hashes, ledger.HashOf(b))
+	return ledger.HashOf(b)
 }
+
+func sorted(names iter.Seq[string]) []string { return slices.Sorted(names) }
 
 func patched(facts map[string]any, patch json.RawMessage) (map[string]any, error) {
 	p, err := jsonpatch.DecodePatch(patch)
 	if err != nil {
 		return nil, fmt.Errorf("the patch cannot be read: %w", err)
 	}
-	doc, err := json.Marshal(maps.Clone(facts))
+	doc, err := json.Marshal(facts)
 	if err != nil {
 		return nil, err
 	}

@@ -1,257 +1,252 @@
 package run
 
 import (
-	"encoding/json"
+	"maps"
 	"time"
 
 	"stonebaton.example/core/ledger"
 )
 
-// State is what the events of a run add up to. Only Apply changes it. Facts is
-// never changed in place, so a copy of the map's reference stays what it was.
+// State is what the events of a run add up to. Only Apply changes it. What its methods give
+// must not be changed; maps and lists that they give are never changed in place, so they
+// stay what they were.
 type State struct {
-	Run      string
-	Seq      int64
-	At       time.Time
-	OpenedAt time.Time
-	ClosedAt time.Time // zero while it is open
-	Opened   *ledger.RunOpened
-	Closed   *ledger.RunClosed
-	Stop     *ledger.StopAsked
-	Agent    string // holds the baton
+	run      string
+	seq      int64
+	at       time.Time
+	openedAt time.Time
+	closedAt time.Time // zero while it is open
+	opened   *ledger.RunOpened
+	closed   *ledger.RunClosed
+	stop     *ledger.StopAsked
+	limit    *ledger.LimitReached
+	timeUp   bool // the timer of the time limit has fired
+	epoch    int64
 
-	Messages []ledger.Message // the thread, memory first
-	Hashes   []ledger.Hash    // of the messages, one each
-	LastSent []ledger.Hash    // the messages of the last turn that was sent
-	Facts    map[string]any   // the session's state
+	main    *Thread
+	threads []*Thread // open, in order of opening; main is the first
+	byID    map[ledger.StepID]*Thread
+	turns   map[ledger.StepID]*Turn // the newest of each thread
+	calls   map[ledger.StepID]*Call // of these turns
+	lines   map[string]*line
 
-	Turn  *Turn // the newest turn; nil before the first
-	Turns int
-	Calls int // decided, handoffs not counted, refusals counted
-
-	AgentTurns map[string]int
-	Tokens     ledger.Usage
-	Cost       float64
-	Passes     int             // in all
-	PassesRow  int             // with no other call between them
-	Handles    map[string]bool // of results that can be named in arguments
-	Same       map[ledger.Hash]int
-	SameTool   string // the call that was repeated most
-	SameMost   int
-	Lost       map[string]int                 // how often a step was lost to a restart
-	Settled    map[string]*ledger.GateSettled // the newest settlement of each step's ticket
-	TimeUp     bool                           // the time limit's timer has fired
+	turnsSent int
+	made      int // calls decided, handoffs not counted, refusals counted
+	tokens    ledger.Usage
+	cost      float64
+	reserved  ledger.Reserve
+	asking    int // turns in flight
+	passes    int // handoffs, over all threads
+	lost      map[ledger.StepID]int
+	settled   map[ledger.StepID]*ledger.GateSettled
 
 	heldSince time.Time
 	heldFor   time.Duration
-	notes     []string // for the next turn, not yet in the thread
 }
 
-// Phase is how far a turn has come.
-type Phase int
-
-// The phases of a turn.
-const (
-	Sent      Phase = iota // in flight
-	Retrying               // failed, to be sent again at RetryAt
-	TurnLost               // in flight when the service ended
-	TurnOver               // failed for good
-	Received               // a reply is here; its calls may be open
-	AskPeople              // lost too often; a ticket asks
-)
-
-// Turn is one request to a model and its reply.
-type Turn struct {
-	Step     string
-	N        int
-	Agent    string
-	Model    string // asked now, or next
-	Attempt  int
-	Tries    int // of the model asked now
-	Phase    Phase
-	SentAt   time.Time
-	RetryAt  time.Time
-	Fired    bool // the timer of RetryAt has fired
-	Problem  *ledger.Problem
-	Reply    *ledger.TurnReceived
-	At       time.Time      // of the reply
-	Facts    map[string]any // at the reply
-	Calls    []*Call        // in the order the model made them
-	complete bool
-	asked    string // the model of the newest attempt
-	Ticket   *Ticket
+// New gives the state of a run with no events.
+func New(id string) *State {
+	s := &State{run: id, byID: map[ledger.StepID]*Thread{}, turns: map[ledger.StepID]*Turn{}, calls: map[ledger.StepID]*Call{}, lines: map[string]*line{},
+		lost: map[ledger.StepID]int{}, settled: map[ledger.StepID]*ledger.GateSettled{}}
+	s.main = &Thread{facts: map[string]any{}, same: map[ledger.Hash]int{}, handles: map[string]bool{}}
+	s.threads, s.byID[""] = []*Thread{s.main}, s.main
+	return s
 }
 
-// Progress is how far a call has come.
-type Progress int
+// Run is the id of the run.
+func (s *State) Run() string { return s.run }
 
-// The progress of a call. The last three are ends.
-const (
-	Decided  Progress = iota
-	Waiting           // an open ticket
-	Allowed           // its ticket was settled: it may start
-	InFlight          // started
-	Again             // failed, to be started again at RetryAt
-	CallLost          // in flight when the service ended
-	Unsure            // nobody knows whether it happened
-	Settled           // a person said what became of it; to be recorded
-	Returned
-	CallFailed
-	CallRefused
-)
+// Seq is the number of the newest event, and At its date.
+func (s *State) Seq() int64 { return s.seq }
 
-// Over says whether the call has ended.
-func (p Progress) Over() bool { return p >= Returned }
+// At is the date of the newest event.
+func (s *State) At() time.Time { return s.at }
 
-// Call is one call of a turn.
-type Call struct {
-	Step     string
-	Decided  *ledger.CallDecided
-	Args     json.RawMessage // as they will be sent: amended, perhaps
-	Progress Progress
-	Attempt  int
-	At       time.Time // of the newest event about it
-	RetryAt  time.Time
-	Fired    bool
-	Words    string
-	Failure  *ledger.CallFailed
-	Looked   *ledger.CallLooked // what was seen before a person is asked; nil: nothing was looked at
-	Ticket   *Ticket
-	Verdict  *ledger.GateSettled // of the gate, not of an outcome ticket
-}
+// Opened is how the run began; nil before it did.
+func (s *State) Opened() *ledger.RunOpened { return s.opened }
 
-// Ticket is a wait for a person.
-type Ticket struct {
-	Step    string
-	Raised  *ledger.GateRaised
-	At      time.Time
-	Settled *ledger.GateSettled
-	Fired   bool // its deadline has passed
-}
+// OpenedAt is when the run began.
+func (s *State) OpenedAt() time.Time { return s.openedAt }
 
-// Open says whether the ticket still waits.
-func (t *Ticket) Open() bool { return t != nil && t.Settled == nil }
+// Closed is how the run ended; nil while it is open.
+func (s *State) Closed() *ledger.RunClosed { return s.closed }
+
+// ClosedAt is when the run ended; zero while it is open.
+func (s *State) ClosedAt() time.Time { return s.closedAt }
+
+// Stop is the wish to end the run; nil where there is none.
+func (s *State) Stop() *ledger.StopAsked { return s.stop }
+
+// Limit is the limit of the run that is reached; nil where none is.
+func (s *State) Limit() *ledger.LimitReached { return s.limit }
+
+// Ending says whether all that the run does is ended.
+func (s *State) Ending() bool { return s.closed == nil && (s.stop != nil || s.limit != nil) }
+
+// TimeUp says whether the timer of the run's time limit has fired.
+func (s *State) TimeUp() bool { return s.timeUp }
+
+// Epoch is that of the newest driver that recovered the run.
+func (s *State) Epoch() int64 { return s.epoch }
+
+// Main is the main thread.
+func (s *State) Main() *Thread { return s.main }
+
+// Threads lists the open threads in order of opening; the main thread is the first.
+func (s *State) Threads() []*Thread { return s.threads[:len(s.threads):len(s.threads)] }
+
+// Thread finds an open thread; nil where it is not open.
+func (s *State) Thread(id ledger.StepID) *Thread { return s.byID[id] }
+
+// Turn finds the newest turn of an open thread by its step.
+func (s *State) Turn(step ledger.StepID) *Turn { return s.turns[step] }
+
+// Call finds a call of the newest turn of an open thread by its step.
+func (s *State) Call(step ledger.StepID) *Call { return s.calls[step] }
+
+// Turns counts the turns of the run over all threads.
+func (s *State) Turns() int { return s.turnsSent }
+
+// Calls counts the calls that were decided over all threads: refusals are counted, handoffs
+// are not.
+func (s *State) Calls() int { return s.made }
+
+// Tokens counts what models read and wrote.
+func (s *State) Tokens() ledger.Usage { return s.tokens }
+
+// Cost is what turns have cost.
+func (s *State) Cost() float64 { return s.cost }
+
+// Reserved is what turns in flight may still use.
+func (s *State) Reserved() ledger.Reserve { return s.reserved }
+
+// Asking counts the turns in flight.
+func (s *State) Asking() int { return s.asking }
+
+// Passes counts the handoffs over all threads.
+func (s *State) Passes() int { return s.passes }
+
+// Agent holds the baton on the main thread.
+func (s *State) Agent() string { return s.main.agent }
+
+// Facts is the state that the session will have of the run: that of the main thread.
+func (s *State) Facts() map[string]any { return s.main.facts }
+
+// Lost says how often a step was lost to a restart.
+func (s *State) Lost(step ledger.StepID) int { return s.lost[step] }
+
+// Settlement gives the newest settlement of a step's ticket; nil where there is none.
+func (s *State) Settlement(step ledger.StepID) *ledger.GateSettled { return s.settled[step] }
 
 // Status gives how the run stands.
 func (s *State) Status() ledger.Status {
 	switch {
-	case s.Closed != nil:
-		return s.Closed.Status
+	case s.closed != nil:
+		return s.closed.Status
 	case s.Held():
 		return ledger.Held
 	}
 	return ledger.Going
 }
 
-// Held says whether the run waits for people alone: a ticket is open, nothing is in
-// flight, and no attempt is due.
+// Held says whether the run waits for people alone: a ticket is open on some thread, nothing
+// is in flight, no attempt is due, and nothing can be done.
 func (s *State) Held() bool {
-	return s.Closed == nil && len(s.Tickets()) > 0 && len(s.InFlight()) == 0 && !s.retries()
+	n := s.main.sum
+	return s.closed == nil && n.tickets > 0 && n.flight == 0 && n.timers == 0 && !s.Able()
 }
 
-// retries says whether an attempt that failed is to be made again.
-func (s *State) retries() bool {
-	if s.Turn.Phase == Retrying {
-		return true
-	}
-	for _, c := range s.Turn.Calls {
-		if c.Progress == Again {
-			return true
-		}
-	}
-	return false
+// Able says whether something may have to happen now. Where it is false, loop.Next is empty.
+func (s *State) Able() bool {
+	return s.closed == nil && (s.main.sum.able > 0 || s.timeUp || s.Ending())
 }
 
-// Tickets lists the open tickets in call order.
+// Tickets lists the open tickets in order of their threads and calls.
 func (s *State) Tickets() []*Ticket {
-	if s.Turn == nil {
-		return nil
-	}
 	var out []*Ticket
-	if s.Turn.Ticket.Open() {
-		out = append(out, s.Turn.Ticket)
+	if s.closed != nil {
+		return out
 	}
-	for _, c := range s.Turn.Calls {
-		if c.Ticket.Open() {
-			out = append(out, c.Ticket)
+	for _, t := range s.threads {
+		if t.own.tickets == 0 {
+			continue
+		}
+		if t.turn.Ticket.Open() {
+			out = append(out, t.turn.Ticket)
+		}
+		for _, c := range t.turn.Calls {
+			if c.Ticket.Open() {
+				out = append(out, c.Ticket)
+			}
 		}
 	}
 	return out
 }
 
 // InFlight lists the steps whose intent is recorded and whose end is not.
-func (s *State) InFlight() []string {
-	if s.Turn == nil || s.Closed != nil {
-		return nil
+func (s *State) InFlight() []ledger.StepID {
+	var out []ledger.StepID
+	if s.closed != nil {
+		return out
 	}
-	if s.Turn.Phase == Sent {
-		return []string{s.Turn.Step}
-	}
-	var out []string
-	for _, c := range s.Turn.Calls {
-		if c.Progress == InFlight {
-			out = append(out, c.Step)
+	for _, t := range s.threads {
+		if t.own.flight == 0 {
+			continue
+		}
+		if t.turn.Phase == Sent {
+			out = append(out, t.turn.Step)
+		}
+		for _, c := range t.turn.Calls {
+			if c.Progress == InFlight {
+				out = append(out, c.Step)
+			}
 		}
 	}
 	return out
 }
 
-// Call finds a call of the newest turn by its step.
-func (s *State) Call(step string) *Call {
-	if s.Turn != nil {
-		for _, c := range s.Turn.Calls {
-			if c.Step == step {
-				return c
-			}
-		}
+// Flying says whether a step is in flight.
+func (s *State) Flying(step ledger.StepID) bool {
+	if s.closed != nil {
+		return false
 	}
-	return nil
+	if t := s.turns[step]; t != nil {
+		return t.Phase == Sent
+	}
+	c := s.calls[step]
+	return c != nil && c.Progress == InFlight
 }
 
 // Ticket finds the newest ticket of a step.
-func (s *State) Ticket(step string) *Ticket {
-	if s.Turn != nil && s.Turn.Step == step {
-		return s.Turn.Ticket
+func (s *State) Ticket(step ledger.StepID) *Ticket {
+	if t := s.turns[step]; t != nil {
+		return t.Ticket
 	}
-	if c := s.Call(step); c != nil {
+	if c := s.calls[step]; c != nil {
 		return c.Ticket
 	}
 	return nil
 }
 
-// Decided says whether every call of the turn has its verdict.
-func (t *Turn) Decided() bool { return t.Reply != nil && len(t.Calls) == len(t.Reply.Calls) }
-
-// Over says whether every call of the turn has ended.
-func (t *Turn) Over() bool {
-	if !t.Decided() {
-		return false
-	}
-	for _, c := range t.Calls {
-		if !c.Progress.Over() {
-			return false
-		}
-	}
-	return true
-}
-
 // Worked gives how long the run has worked until a moment: the time since it
 // was opened without the time it was held. A closed run does not work any more.
 func (s *State) Worked(until time.Time) time.Duration {
-	if s.Closed != nil {
-		until = s.ClosedAt
+	if s.closed != nil {
+		until = s.closedAt
 	}
-	d := until.Sub(s.OpenedAt) - s.heldFor
+	d := until.Sub(s.openedAt) - s.heldFor
 	if !s.heldSince.IsZero() {
 		d -= until.Sub(s.heldSince)
 	}
 	return d
 }
 
-// Memory gives the messages that the session keeps of the run: all up to the
-// last one with no dangling call.
-func (s *State) Memory() []ledger.Message {
-	m := s.Messages
+// Memory gives the messages that the session keeps of the run: all of the main thread up to
+// the last one with no dangling call.
+func (s *State) Memory() []ledger.Message { return rounded(s.main.messages) }
+
+// rounded gives messages up to the last one with no dangling call.
+func rounded(m []ledger.Message) []ledger.Message {
 	for i := len(m) - 1; i >= 0; i-- {
 		if m[i].Role != ledger.Assistant || len(m[i].Calls) == 0 {
 			continue
@@ -271,3 +266,6 @@ func (s *State) Memory() []ledger.Message {
 	}
 	return m[:len(m):len(m)]
 }
+
+// Handles lists the results of the main thread that can be named in arguments.
+func (s *State) Handles() map[string]bool { return maps.Clone(s.main.handles) }

@@ -4,15 +4,19 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/value"
+	"stonebaton.example/core/view"
 )
 
 // Kind is what a step is.
@@ -20,9 +24,10 @@ type Kind string
 
 // The kinds of steps.
 const (
-	Turn Kind = "turn"
-	Call Kind = "call"
-	Pass Kind = "pass"
+	Turn    Kind = "turn"
+	Call    Kind = "call"
+	Pass    Kind = "pass"
+	Consult Kind = "consult" // a call that another agent answers, on a thread of its own
 )
 
 // Outside is the lane of a call that no agent made.
@@ -31,12 +36,15 @@ const Outside = "outside"
 // Step is one block of the track and one row of the list.
 type Step struct {
 	N        int             `json:"n"`  // counts from 1, in the order of beginning
-	ID       string          `json:"id"` // structural, such as t2.c1
+	ID       ledger.StepID   `json:"id"` // structural, such as t2.c1
 	Kind     Kind            `json:"kind"`
 	Agent    string          `json:"agent"`
-	Name     string          `json:"name"`  // "turn 2", the tool, or the handoff
-	Title    string          `json:"title"` // what went in, in a few words
-	Brief    string          `json:"brief"` // what came out, in a few words
+	Lane     string          `json:"lane"`             // where it stands on the track: the id of a Lane
+	Depth    int             `json:"depth"`            // threads above it
+	Thread   ledger.StepID   `json:"thread,omitempty"` // the consult that it is part of
+	Name     string          `json:"name"`             // "turn 2", the tool, or the handoff
+	Title    string          `json:"title"`            // what went in, in a few words
+	Brief    string          `json:"brief"`            // what came out, in a few words
 	Why      string          `json:"why"`
 	Status   string          `json:"status"` // going, waiting, retrying, lost, returned, failed, refused
 	Began    time.Time       `json:"began"`
@@ -56,8 +64,32 @@ type Step struct {
 	Answered string          `json:"answered,omitempty"`  // the model's name as the endpoint gave it
 	Args     json.RawMessage `json:"args,omitempty"`      // of a call, as they were sent on
 	Undone   *time.Time      `json:"undone_at,omitempty"` // when a person undid the change that it made
-	To       string          `json:"to,omitempty"`        // of a handoff
+	To       string          `json:"to,omitempty"`        // of a handoff or a consult
+	Asked    *Asked          `json:"asked,omitempty"`     // of a consult
 	Wait     *Wait           `json:"wait,omitempty"`
+}
+
+// Asked is what a consult came to: the sums are over all that happened on its thread.
+type Asked struct {
+	Question string       `json:"question"`
+	Outcome  ledger.End   `json:"outcome,omitempty"` // "" while it goes on
+	Kept     bool         `json:"kept,omitempty"`    // its agent remembered what it was asked before
+	Turns    int          `json:"turns"`
+	Calls    int          `json:"calls"`
+	Tokens   ledger.Usage `json:"tokens"`
+	Cost     float64      `json:"cost,omitempty"`
+	Open     int          `json:"open"` // tickets on it that wait for a person
+}
+
+// Lane is a line of the track: an agent on the main thread, or one that is consulted from
+// another lane, however often.
+type Lane struct {
+	ID    string `json:"id"` // the agents down to it, joined by /
+	Agent string `json:"agent"`
+	Depth int    `json:"depth"`
+	Under string `json:"under,omitempty"` // the lane that consults it
+	Turns int    `json:"turns"`
+	Calls int    `json:"calls"`
 }
 
 // Wait is a ticket on a step.
@@ -81,7 +113,7 @@ type Totals struct {
 	Session string                 `json:"session"`
 	Status  ledger.Status          `json:"status"`
 	Agent   string                 `json:"agent"`
-	Lanes   []string               `json:"lanes"`  // agents in the order in which they first acted
+	Lanes   []Lane                 `json:"lanes"`  // as a tree: what a lane consults stands below it
 	Path    []string               `json:"path"`   // agents that held the baton, in order
 	Called  []string               `json:"called"` // tools
 	Models  []string               `json:"models"` // that answered
@@ -108,15 +140,18 @@ type Totals struct {
 
 // Trace is the picture of a run so far.
 type Trace struct {
-	Steps                []*Step
-	state                *run.State
-	byID                 map[string]*Step
-	lanes                []string
-	path, called, models []string // as in Totals
+	Steps  []*Step
+	state  *run.State
+	byID   map[ledger.StepID]*Step
+	lanes  []*Lane
+	laneOf map[string]*Lane
+	tally  view.Tally
 }
 
 // New gives the trace of a run with no events.
-func New(id string) *Trace { return &Trace{state: run.New(id), byID: map[string]*Step{}} }
+func New(id string) *Trace {
+	return &Trace{state: run.New(id), byID: map[ledger.StepID]*Step{}, laneOf: map[string]*Lane{}}
+}
 
 // Of gives the trace of a whole ledger.
 func Of(id string, events []ledger.Event) (*Trace, error) {
@@ -135,58 +170,121 @@ func (t *Trace) State() *run.State { return t.state }
 // Totals gives the head of the run so far.
 func (t *Trace) Totals() Totals {
 	s := t.state
-	o := Totals{ID: s.Run, Path: list(t.path), Called: list(t.called), Models: list(t.models), Status: s.Status(), Agent: s.Agent, Lanes: append([]string{}, t.lanes...), Turns: s.Turns, Calls: s.Calls, Passes: s.Passes, Tokens: s.Tokens,
-		Cost: s.Cost, MS: s.Worked(s.At).Milliseconds(), Opened: s.OpenedAt, Last: s.At, Facts: s.Facts, Seq: s.Seq}
-	if s.Opened != nil {
-		o.Session, o.Person, o.Text, o.Tools, o.Model = s.Opened.Session, s.Opened.Person, s.Opened.Text, s.Opened.Tools, s.Opened.Model
-		o.Rung, o.Rungs, o.Via = s.Opened.Rung, s.Opened.Rungs, s.Opened.Via
+	o := Totals{ID: s.Run(), Path: list(t.tally.Path), Called: list(t.tally.Called), Models: list(t.tally.Models), Status: s.Status(), Agent: s.Agent(), Lanes: make([]Lane, len(t.lanes)), Turns: s.Turns(), Calls: s.Calls(), Passes: s.Passes(), Tokens: s.Tokens(),
+		Cost: s.Cost(), MS: s.Worked(s.At()).Milliseconds(), Opened: s.OpenedAt(), Last: s.At(), Facts: s.Facts(), Seq: s.Seq()}
+	for i, l := range t.lanes {
+		o.Lanes[i] = *l
 	}
-	if s.Closed != nil {
-		o.Answer, o.Problem = s.Closed.Answer, s.Closed.Problem
+	if x := s.Opened(); x != nil {
+		o.Session, o.Person, o.Text, o.Tools, o.Model = x.Session, x.Person, x.Text, x.Tools, x.Model
+		o.Rung, o.Rungs, o.Via = x.Rung, x.Rungs, x.Via
+	}
+	if x := s.Closed(); x != nil {
+		o.Answer, o.Problem = x.Answer, x.Problem
 	}
 	return o
 }
 
 func list(s []string) []string { return append([]string{}, s...) }
 
-// tally keeps what the totals tell beside the state.
-func (t *Trace) tally(e ledger.Event) {
-	put := func(l *[]string, s string) {
-		if !slices.Contains(*l, s) {
-			*l = append(*l, s)
-		}
-	}
-	switch d := e.Data.(type) {
-	case *ledger.RunOpened:
-		if d.Agent != "" {
-			t.path = append(t.path, d.Agent)
-		}
-	case *ledger.BatonPassed:
-		t.path = append(t.path, d.To)
-	case *ledger.CallDecided:
-		put(&t.called, d.Tool)
-	case *ledger.TurnReceived:
-		put(&t.models, t.state.Turn.Model)
-	}
-}
-
 func (t *Trace) add(s *Step) *Step {
 	s.N = len(t.Steps) + 1
+	s.Thread = s.ID.Thread()
+	lane := t.lane(s.Thread, s.Agent)
+	s.Lane, s.Depth = lane.ID, lane.Depth
+	if s.Kind == Turn {
+		lane.Turns++
+	} else {
+		lane.Calls++
+	}
 	t.Steps = append(t.Steps, s)
 	t.byID[s.ID] = s
-	if !slices.Contains(t.lanes, s.Agent) {
-		t.lanes = append(t.lanes, s.Agent)
-	}
 	return s
+}
+
+// lane finds the lane of an agent on a thread, and makes it behind all that stands under
+// the lane that consults it.
+func (t *Trace) lane(thread ledger.StepID, agent string) *Lane {
+	l := &Lane{ID: agent, Agent: agent}
+	at := len(t.lanes)
+	if opener := t.byID[thread]; opener != nil {
+		under := t.laneOf[opener.Lane]
+		l.ID, l.Under, l.Depth = under.ID+"/"+agent, under.ID, under.Depth+1
+		for at = slices.Index(t.lanes, under) + 1; at < len(t.lanes) && t.lanes[at].Depth > under.Depth; at++ {
+		}
+	}
+	if have := t.laneOf[l.ID]; have != nil {
+		return have
+	}
+	t.lanes = slices.Insert(t.lanes, at, l)
+	t.laneOf[l.ID] = l
+	return l
+}
+
+// around lists the consults that a step is part of, the nearest first.
+func (t *Trace) around(step ledger.StepID) []*Step {
+	var out []*Step
+	for s := t.byID[step.Thread()]; s != nil; s = t.byID[s.ID.Thread()] {
+		out = append(out, s)
+	}
+	return out
 }
 
 // Apply takes one event in and gives the steps it changed.
 func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
-	before := t.state.Agent
+	before := ""
+	if on := t.state.Thread(e.Step.Thread()); on != nil {
+		before = on.Agent()
+	}
 	if err := t.state.Apply(e); err != nil {
 		return nil, err
 	}
-	t.tally(e)
+	t.tally.Note(e)
+	changed, err := t.steps(e, before)
+	if len(changed) > 0 && err == nil {
+		around := t.around(e.Step)
+		for _, s := range around {
+			sum(s, e)
+		}
+		changed = append(changed, around...)
+	}
+	return changed, err
+}
+
+// sum counts an event of a thread for the consult that it is part of.
+func sum(s *Step, e ledger.Event) {
+	a := s.Asked
+	switch d := e.Data.(type) {
+	case *ledger.TurnSent:
+		if d.Attempt == 1 {
+			a.Turns++
+		}
+	case *ledger.TurnReceived:
+		a.Tokens.In += d.Usage.In
+		a.Tokens.Out += d.Usage.Out
+		a.Tokens.Estimated = a.Tokens.Estimated || d.Usage.Estimated
+		a.Cost += d.Cost
+		s.MS += d.MS
+	case *ledger.TurnFailed:
+		a.Cost += d.Cost
+		s.MS += d.MS
+	case *ledger.CallDecided:
+		if d.Verdict != ledger.Pass {
+			a.Calls++
+		}
+	case *ledger.CallReturned:
+		s.MS += d.MS
+	case *ledger.CallFailed:
+		s.MS += d.MS
+	case *ledger.GateRaised:
+		a.Open++
+	case *ledger.GateSettled:
+		a.Open--
+	}
+}
+
+// steps changes what an event is about.
+func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 	s := t.byID[e.Step]
 	end := func(status, brief string) {
 		at := e.At
@@ -245,10 +343,23 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 		if before == "" {
 			st.Agent = Outside
 		}
-		if d.Verdict == ledger.Pass {
+		switch {
+		case d.Verdict == ledger.Pass:
 			st.Kind, st.To, st.Title = Pass, d.To, ""
+		case d.Opens == ledger.Consult:
+			st.Kind, st.To, st.Effect = Consult, d.To, ""
+			st.Asked = &Asked{}
+			if args, err := value.ReadObject(d.Args); err == nil {
+				st.Asked.Question, _ = args[project.Question].(string)
+			}
+			st.Title = cut(st.Asked.Question, 80)
 		}
 		s = t.add(st)
+	case *ledger.ThreadOpened:
+		s.Status, s.Attempts, s.Began = "going", 1, e.At
+		s.Asked.Question, s.Asked.Kept = d.Say, d.Line != ""
+	case *ledger.ThreadClosed:
+		s.Asked.Outcome = d.Outcome
 	case *ledger.CallStarted:
 		s.Status, s.Attempts, s.Stub = "going", d.Attempt, d.Stub
 		if d.Attempt == 1 && s.Wait == nil {
@@ -260,8 +371,12 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 	case *ledger.CallReturned:
 		s.MS += d.MS
 		end("returned", brief(d.Result))
-		if s.Kind == Pass {
+		switch s.Kind {
+		case Pass:
 			s.Brief = ""
+		case Consult:
+			s.Brief, s.Stub = cut(d.Words, 80), d.Sent != nil
+		case Turn, Call:
 		}
 	case *ledger.CallFailed:
 		s.MS += d.MS
@@ -294,13 +409,11 @@ func (t *Trace) Apply(e ledger.Event) ([]*Step, error) {
 
 // Find gives a step by its number or its id.
 func (t *Trace) Find(name string) *Step {
-	if s := t.byID[name]; s != nil {
+	if s := t.byID[ledger.StepID(name)]; s != nil {
 		return s
 	}
-	for _, s := range t.Steps {
-		if fmt.Sprint(s.N) == name {
-			return s
-		}
+	if n, err := strconv.Atoi(name); err == nil && n >= 1 && n <= len(t.Steps) {
+		return t.Steps[n-1]
 	}
 	return nil
 }
@@ -400,6 +513,9 @@ type Detail struct {
 	Handle    string          `json:"handle,omitempty"`    // names the whole result in later arguments
 	Before    map[string]any  `json:"before,omitempty"`    // the state before and after it
 	After     map[string]any  `json:"after,omitempty"`
+	Question  string          `json:"question,omitempty"` // of a consult, in full
+	Answer    string          `json:"answer,omitempty"`   // likewise; why there is none where it failed
+	Thread    []*Step         `json:"thread,omitempty"`   // of a consult: what happened on its thread, without what is below it
 	Events    []ledger.Event  `json:"events"`
 }
 
@@ -414,11 +530,22 @@ func DetailOf(id string, events []ledger.Event, name string) (*Detail, error) {
 		return nil, nil
 	}
 	d := &Detail{Step: s, Events: []ledger.Event{}}
+	for _, x := range t.Steps {
+		if s.Kind == Consult && x.Thread == s.ID {
+			d.Thread = append(d.Thread, x)
+		}
+	}
 	st := run.New(id)
+	facts := func() map[string]any {
+		if on := st.Thread(s.Thread); on != nil {
+			return maps.Clone(on.Facts())
+		}
+		return nil
+	}
 	for _, e := range events {
 		mine := e.Step == s.ID
 		if mine && d.Before == nil {
-			d.Before = copyOf(st.Facts)
+			d.Before = facts()
 		}
 		if err := st.Apply(e); err != nil {
 			return nil, err
@@ -427,16 +554,24 @@ func DetailOf(id string, events []ledger.Event, name string) (*Detail, error) {
 			continue
 		}
 		d.Events = append(d.Events, e)
-		d.After = copyOf(st.Facts)
+		if now := facts(); now != nil {
+			d.After = now
+		}
 		switch x := e.Data.(type) {
 		case *ledger.TurnReceived:
 			d.Text, d.Calls, d.Reasoning = x.Text, x.Calls, x.Reasoning
 		case *ledger.TurnFailed:
 			d.Words = x.Problem.Say
+		case *ledger.ThreadOpened:
+			d.Question = x.Say
+		case *ledger.ThreadClosed:
+			if d.Answer = x.Answer; x.Problem != nil {
+				d.Answer = x.Problem.Say
+			}
 		case *ledger.CallDecided:
 			d.In = x.Args
-			if len(x.Args) == 0 && st.Turn != nil && x.N <= len(st.Turn.Reply.Calls) {
-				d.In, _ = json.Marshal(st.Turn.Reply.Calls[x.N-1].Args) // what was not JSON is shown as text
+			if u := st.Turn(x.Of); len(x.Args) == 0 && u != nil && x.N <= len(u.Reply.Calls) {
+				d.In, _ = json.Marshal(u.Reply.Calls[x.N-1].Args) // what was not JSON is shown as text
 			}
 		case *ledger.GateSettled:
 			d.Args = x.Args
@@ -449,12 +584,4 @@ func DetailOf(id string, events []ledger.Event, name string) (*Detail, error) {
 		}
 	}
 	return d, nil
-}
-
-func copyOf(m map[string]any) map[string]any {
-	out := map[string]any{}
-	for k, v := range m {
-		out[k] = v
-	}
-	return out
 }

@@ -56,7 +56,7 @@ func TestStepsTellWhoDidWhatAndWhy(t *testing.T) {
 	assert.Equal(t, ledger.Amend, wait.Verb)
 	assert.Equal(t, "master", wait.Who)
 	tot := tr.Totals()
-	assert.Equal(t, []string{"desk", "berths"}, tot.Lanes)
+	assert.Equal(t, []trace.Lane{{ID: "desk", Agent: "desk", Turns: 1, Calls: 2}, {ID: "berths", Agent: "berths", Turns: 2, Calls: 1}}, tot.Lanes)
 	assert.Equal(t, []int{3, 2, 1, 45}, []int{tot.Turns, tot.Calls, tot.Passes, tot.Tokens.In + tot.Tokens.Out})
 	assert.Equal(t, "Reserved D2.", tot.Answer)
 }
@@ -66,7 +66,7 @@ func TestATraceGrowsEventByEvent(t *testing.T) {
 	whole, err := trace.Of("w-1", w.Events)
 	require.NoError(t, err)
 	grown := trace.New("w-1")
-	seen := map[string]bool{}
+	seen := map[ledger.StepID]bool{}
 	for _, e := range w.Events {
 		changed, err := grown.Apply(e)
 		require.NoError(t, err)

@@ -141,7 +141,7 @@ func TestChangedFilesArePickedUpAndARunKeepsItsVersion(t *testing.T) {
 	defer a.Close()
 	s, err := a.Engine.State(ctx, b.Run)
 	require.NoError(t, err)
-	old, err := a.Projects.Version(ctx, s.Opened.Version)
+	old, err := a.Projects.Version(ctx, s.Opened().Version)
 	require.NoError(t, err)
 	assert.Equal(t, "quay", old.Name)
 	_, err = a.Projects.Version(ctx, "none")

@@ -13,6 +13,7 @@ import (
 
 	"stonebaton.example/core/drill"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/trace"
@@ -140,7 +141,7 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 	defer e.Close()
 	session := ""
 	for _, say := range d.Says {
-		st := engine.Start{Session: session, Text: say.Text, Person: d.Person, Tools: d.Tools, Rungs: d.Rungs, Model: d.Model}
+		st := engine.Start{Session: session, Text: say.Text, Person: d.Person, Tools: d.Tools, Rungs: d.Rungs, Model: d.Model, Consults: d.Consults}
 		if session == "" {
 			st.State = d.State
 		}
@@ -158,7 +159,7 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 		if err := settleAll(ctx, e, d, b.Run, clock); err != nil {
 			return err
 		}
-		events, err := log.Read(ctx, b.Run)
+		events, err := engine.All(log.Read(ctx, b.Run, 0))
 		if err != nil {
 			return err
 		}
@@ -188,7 +189,7 @@ func settleAll(ctx context.Context, e *engine.Engine, d *project.Drill, run stri
 		for _, t := range s.Tickets() {
 			g := d.Gates[t.Raised.Tool]
 			switch {
-			case g.Verb == "" || t.Raised.Form != ledger.GateTicket:
+			case g.Verb == "" || t.Raised.Form == ledger.OutcomeTicket:
 				continue
 			case g.Verb == ledger.Lapsed:
 				if t.Raised.Due == nil {
@@ -203,7 +204,11 @@ func settleAll(ctx context.Context, e *engine.Engine, d *project.Drill, run stri
 				if g.Verb == ledger.RefuseIt && because == "" {
 					because = "the drill refuses it"
 				}
-				if err := e.Settle(ctx, run, t.Step, engine.Settlement{Verb: g.Verb, By: d.Person, Because: because, Args: g.Args}); err != nil {
+				s := loop.Settlement{Verb: g.Verb, By: d.Person, Because: because, Args: g.Args}
+				if g.Verb == ledger.Answer {
+					s.Result = g.Answer
+				}
+				if err := e.Settle(ctx, run, t.Step, s); err != nil {
 					return err
 				}
 			}

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
@@ -53,16 +54,16 @@ func TestADataDirectoryOfAnEarlierProgramGoesOn(t *testing.T) {
 		s, err := a.Engine.State(ctx, run)
 		require.NoError(t, err)
 		require.Equal(t, ledger.Done, s.Status(), run)
-		return s.Closed.Answer
+		return s.Closed().Answer
 	}
-	settle := func(run, step string, s engine.Settlement) {
+	settle := func(run string, step ledger.StepID, s loop.Settlement) {
 		require.NoError(t, a.Engine.Settle(ctx, run, step, s))
 	}
 	rows, err := a.Store.Runs(ctx, store.RunFilter{})
 	require.NoError(t, err)
 	require.Len(t, rows, 12)
 	for _, r := range rows {
-		events, err := a.Store.Read(ctx, r.ID)
+		events, err := engine.All(a.Store.Read(ctx, r.ID, 0))
 		require.NoError(t, err)
 		_, err = trace.Of(r.ID, events)
 		require.NoError(t, err, "every run can be shown")
@@ -70,23 +71,23 @@ func TestADataDirectoryOfAnEarlierProgramGoesOn(t *testing.T) {
 	assert.Equal(t, "You are welcome.", answer("z83kd-2"))
 
 	// the held ones go on; a message that waited behind one has its run then
-	settle("sapjz-1", "t3.c1", engine.Settlement{Verb: ledger.Amend, By: "master", Args: map[string]any{"berth": "C5"}})
+	settle("sapjz-1", "t3.c1", loop.Settlement{Verb: ledger.Amend, By: "master", Args: map[string]any{"berth": "C5"}})
 	require.Eventually(t, func() bool {
 		s, err := a.Engine.State(ctx, "sapjz-2")
 		return err == nil && s.Status() == ledger.Done
 	}, 20*time.Second, 5*time.Millisecond)
 	assert.Contains(t, answer("sapjz-1"), "Reserved C5.")
 	assert.Equal(t, "You are welcome.", answer("sapjz-2"))
-	settle("qa8qd-1", "t3.c1", engine.Settlement{Verb: ledger.RefuseIt, By: "master", Because: "the fuel pontoon is closed"})
-	settle("zdt7c-1", "t1.c1", engine.Settlement{Verb: ledger.GiveUp, By: "ann"})
-	settle("dyp6n-1", "t1.c1", engine.Settlement{Verb: ledger.Happened, By: "ann"})
+	settle("qa8qd-1", "t3.c1", loop.Settlement{Verb: ledger.RefuseIt, By: "master", Because: "the fuel pontoon is closed"})
+	settle("zdt7c-1", "t1.c1", loop.Settlement{Verb: ledger.GiveUp, By: "ann"})
+	settle("dyp6n-1", "t1.c1", loop.Settlement{Verb: ledger.Happened, By: "ann"})
 	for _, run := range []string{"qa8qd-1", "zdt7c-1", "dyp6n-1"} {
 		require.Eventually(t, func() bool { return status(run) == ledger.Done }, 20*time.Second, 5*time.Millisecond, run)
 	}
 	assert.Contains(t, answer("qa8qd-1"), "the fuel pontoon is closed")
 
 	// a write that was in flight is asked about, and a turn that was lost three times too
-	for run, step := range map[string]string{"m7gxj-1": "t1.c1", "yz5dh-1": "t1"} {
+	for run, step := range map[string]ledger.StepID{"m7gxj-1": "t1.c1", "yz5dh-1": "t1"} {
 		require.Eventually(t, func() bool { return status(run) == ledger.Held }, 20*time.Second, 5*time.Millisecond, run)
 		s, err := a.Engine.State(ctx, run)
 		require.NoError(t, err)

@@ -8,10 +8,9 @@ import (
 	"strings"
 	"sync"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/store"
 	"stonebaton.example/internal/tools"
 )
@@ -123,13 +122,13 @@ type trusted struct {
 }
 
 // Call carries a call out where what it runs may run.
-func (h trusted) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (h trusted) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	o, is := i.Tool.Outside(i.Project)
 	if !is && i.Tool.Remote != nil && i.Tool.Remote.Source != nil {
 		o, is = i.Tool.Remote.Source.Outside()
 	}
 	if is && !h.trust.allows(o) {
-		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "trust", Say: waits(o) + ". " + confirmIt}
+		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "trust", Say: waits(o) + ". " + confirmIt}
 	}
 	return h.Handler.Call(ctx, i)
 }

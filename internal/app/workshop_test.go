@@ -16,11 +16,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
-	"stonebaton.example/internal/engine"
 )
 
 func texts(probs []project.Problem) string {
@@ -322,12 +321,12 @@ func TestAToolWithoutASandboxThatAppearsIsNotCalled(t *testing.T) {
 	require.NoError(t, err)
 	p, err := a.Projects.Current()
 	require.NoError(t, err)
-	call := func() (loop.Result, *loop.Failure) {
-		return a.Tools.Call(ctx, engine.Invocation{Project: p, Tool: p.Tools["hail"], Args: map[string]any{}, Vars: expr.Vars{}})
+	call := func() (deed.Result, *deed.Failure) {
+		return a.Tools.Call(ctx, deed.Invocation{Project: p, Tool: p.Tools["hail"], Args: map[string]any{}, Vars: expr.Vars{}})
 	}
 	_, bad := call()
 	require.NotNil(t, bad)
-	assert.Equal(t, "trust", bad.Class)
+	assert.EqualValues(t, "trust", bad.Class)
 	assert.Contains(t, bad.Say, "the tool hail runs echo ahoy with sandbox: none; it appeared while the service runs, and waits until a person confirms it")
 	_, err = a.Projects.Confirm(ctx, a.Projects.Waiting()[0].ID, "ann")
 	require.NoError(t, err)

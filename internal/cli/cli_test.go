@@ -204,7 +204,7 @@ func TestOutcomeTicketsAreAnswered(t *testing.T) {
 	assert.Contains(t, errs, "there is no such ticket")
 	code, _, errs = h.run("", "answer", "1")
 	assert.Equal(t, wrongUse, code)
-	assert.Contains(t, errs, "did it happen?")
+	assert.Contains(t, errs, "what is the answer?")
 	code, _, errs = h.run("", "answer", "1", "happened", "-result", "{")
 	assert.Equal(t, wrongUse, code)
 	assert.Contains(t, errs, "-result is not JSON")

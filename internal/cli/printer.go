@@ -20,17 +20,17 @@ const margin = 9
 type printer struct {
 	k       *call
 	silent  bool
-	colours map[string]string // of speakers
-	shown   map[string]string // what is printed of a step, so that it comes once
+	colours map[string]string        // of speakers
+	shown   map[ledger.StepID]string // what is printed of a step, so that it comes once
 	steps   []*trace.Step
-	calls   map[string]*SaidCall
-	open    string // the turn whose words are being printed
-	words   string // of it, as far as they are printed
-	said    string // the newest words that were printed whole
+	calls   map[ledger.StepID]*SaidCall
+	open    ledger.StepID // the turn whose words are being printed
+	words   string        // of it, as far as they are printed
+	said    string        // the newest words that were printed whole
 }
 
 func newPrinter(k *call, silent bool) *printer {
-	return &printer{k: k, silent: silent, colours: map[string]string{}, shown: map[string]string{}, calls: map[string]*SaidCall{}}
+	return &printer{k: k, silent: silent, colours: map[string]string{}, shown: map[ledger.StepID]string{}, calls: map[ledger.StepID]*SaidCall{}}
 }
 
 // speaker gives the name of who speaks, in a colour that stays theirs.
@@ -73,9 +73,13 @@ func (p *printer) delta(d api.Delta) {
 	s := p.step(d.Step)
 	switch {
 	case s == nil:
+	case s.Depth > 0 && s.Kind == trace.Turn: // words of several threads would run into one another
+		if p.k.tty && p.open == "" {
+			p.k.live(sprint("%-8s %-16s %9s", indent(s)+s.Agent, s.Name, "…"))
+		}
 	case s.Kind == trace.Call:
 		p.end()
-		p.k.live(sprint("%-8s %-16s %9s %10s   %s", s.Agent, s.Name, "…", "", strings.TrimSpace(d.Text)))
+		p.k.live(sprint("%-8s %-16s %9s %10s   %s", indent(s)+s.Agent, s.Name, "…", "", strings.TrimSpace(d.Text)))
 	case p.open != d.Step && strings.TrimSpace(d.Text) == "":
 	default:
 		if p.open != d.Step {
@@ -113,12 +117,14 @@ func (p *printer) text(s *trace.Step) {
 		p.end()
 	} else { // the words came in one piece, or not as they were told at first
 		p.end()
-		p.k.block(p.speaker(s.Agent), margin, text)
+		p.k.block(painted(indent(s))+p.speaker(s.Agent), margin+len(indent(s)), text)
 	}
-	p.said = text
+	if s.Depth == 0 {
+		p.said = text
+	}
 }
 
-func (p *printer) step(id string) *trace.Step {
+func (p *printer) step(id ledger.StepID) *trace.Step {
 	for _, s := range p.steps {
 		if s.ID == id {
 			return s
@@ -168,9 +174,15 @@ func (p *printer) change(ch api.Change) {
 		}
 		switch {
 		case p.silent || p.shown[s.ID] == state:
+		case s.Kind == trace.Consult && s.Status == "going":
+			if p.shown[s.ID] == "" {
+				p.shown[s.ID] = "asked"
+				p.end()
+				p.k.print("%s\n", painted(strings.TrimRight(string(sprint("%-8s %-16s %9s %10s   %s", indent(s)+s.Agent, "asks "+s.To, "", "", s.Title)), " ")))
+			}
 		case s.Status == "going":
 			if p.k.tty && p.open == "" {
-				p.k.live(sprint("%-8s %-16s %9s", s.Agent, s.Name, "…"))
+				p.k.live(sprint("%-8s %-16s %9s", indent(s)+s.Agent, s.Name, "…"))
 			}
 		case s.Status == "waiting" && (s.Wait == nil || s.Wait.Settled != nil):
 		default:
@@ -211,7 +223,7 @@ func (p *printer) answer(t trace.Totals) {
 
 // SaidCall is one call of a run.
 type SaidCall struct {
-	Step   string          `json:"step"`
+	Step   ledger.StepID   `json:"step"`
 	Agent  string          `json:"agent"`
 	Tool   string          `json:"tool"`
 	Args   json.RawMessage `json:"args"`

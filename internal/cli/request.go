@@ -27,7 +27,7 @@ var requestCommand = command{
 				}
 				for _, s := range run.Steps {
 					if s.Kind == trace.Turn {
-						*step = s.ID
+						*step = string(s.ID)
 					}
 				}
 				if *step == "" {

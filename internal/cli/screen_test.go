@@ -16,6 +16,7 @@ import (
 	"stonebaton.example/api"
 	"stonebaton.example/core/coretest"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/store"
@@ -162,7 +163,7 @@ func TestFollowWhateverRunsNext(t *testing.T) {
 	b, err := h.app.Engine.Begin(ctx, engine.Start{Text: lookUp, Tools: ledger.ToolsStubs})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return strings.Contains(out.String(), "ticket 1: ") }, 10*time.Second, time.Millisecond)
-	require.NoError(t, h.app.Engine.Settle(ctx, b.Run, "t2.c1", engine.Settlement{Verb: ledger.Allow}))
+	require.NoError(t, h.app.Engine.Settle(ctx, b.Run, "t2.c1", loop.Settlement{Verb: ledger.Allow}))
 	require.Eventually(t, func() bool { return strings.Contains(out.String(), "run "+b.Run+" done") }, 10*time.Second, time.Millisecond, "a run that waited is taken up again: %s", out)
 	cancel()
 	<-done

@@ -88,11 +88,18 @@ func (k *call) wholeRun(ctx context.Context, r api.Run) error {
 		}
 	}
 	part(r.Run.Person+" said", r.Run.Text)
-	var before []ledger.Message
-	system, tools := "", ""
+	type sent struct { // by the newest turn of a thread
+		messages      []ledger.Message
+		system, tools string
+	}
+	threads := map[ledger.StepID]sent{}
 	for _, s := range r.Steps {
-		k.print("\n## %d. %s: %s (%s%s)\n", s.N, s.Agent, s.Name, s.Status, took(s))
-		raw, err := c.Step(ctx, r.Run.ID, s.ID)
+		on := ""
+		if s.Thread != "" {
+			on = ", on the thread " + string(s.Thread)
+		}
+		k.print("\n## %d. %s: %s (%s%s%s)\n", s.N, s.Agent, s.Name, s.Status, took(s), on)
+		raw, err := c.Step(ctx, r.Run.ID, string(s.ID))
 		if err != nil {
 			return err
 		}
@@ -101,23 +108,23 @@ func (k *call) wholeRun(ctx context.Context, r api.Run) error {
 			return err
 		}
 		if s.Kind == trace.Turn {
-			req, err := c.Request(ctx, r.Run.ID, s.ID)
+			req, err := c.Request(ctx, r.Run.ID, string(s.ID))
 			if err != nil {
 				return err
 			}
-			if req.System != system {
+			was := threads[s.Thread]
+			if req.System != was.system {
 				part("sent, system", req.System)
 			}
 			names := ""
 			for _, t := range req.Tools {
 				names += t.Name + "\n"
 			}
-			if names != tools {
+			if names != was.tools {
 				part("sent, tools", names)
 			}
-			system, tools = req.System, names
 			same := 0
-			for same < len(before) && same < len(req.Messages) && reflect.DeepEqual(before[same], req.Messages[same]) {
+			for same < len(was.messages) && same < len(req.Messages) && reflect.DeepEqual(was.messages[same], req.Messages[same]) {
 				same++
 			}
 			for _, m := range req.Messages[same:] {
@@ -127,7 +134,7 @@ func (k *call) wholeRun(ctx context.Context, r api.Run) error {
 				}
 				part(strings.TrimSpace(fmt.Sprintf("sent, %s %s%s", m.Role, m.Agent, m.Tool)), strings.TrimSpace(text))
 			}
-			before = req.Messages
+			threads[s.Thread] = sent{req.Messages, req.System, names}
 		}
 		part("reasoning", d.Reasoning)
 		part("said", d.Text)
@@ -229,9 +236,22 @@ func (k *call) detail(run string, d *trace.Detail) {
 			}
 		}
 	}
-	part("in", d.In)
+	if s.Kind == trace.Consult {
+		part("asked", d.Question)
+		if s.Asked.Outcome != "" {
+			k.print("      %s%s\n", s.Asked.Outcome, below(s))
+		}
+		part("says", d.Answer)
+		for _, x := range d.Thread {
+			k.print("%5d  %s\n", x.N, k.line(x))
+		}
+	} else {
+		part("in", d.In)
+	}
 	part("sent", d.Args)
-	part("out", d.Out)
+	if s.Kind != trace.Consult {
+		part("out", d.Out)
+	}
 	if n := strings.Count(d.Reasoning, "\n"); d.Reasoning != "" && n < 24 && len(d.Reasoning) < 3000 {
 		k.block("by    ", 6, strings.TrimSpace(d.Reasoning))
 	} else if d.Reasoning != "" {

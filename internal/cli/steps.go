@@ -34,12 +34,21 @@ func spaced(n int) string {
 
 // line is one step on one line: who, what, how long, tokens, and why or what.
 func (k *call) line(s *trace.Step) painted {
-	who, what, took, tok, say := s.Agent, s.Name, "", "", s.Why
+	who, what, took, tok, say := indent(s)+s.Agent, s.Name, "", "", s.Why
 	if s.MS > 0 || s.Kind == trace.Turn || s.Status == "returned" {
 		took = span(s.MS)
 	}
 	if s.Tokens != nil {
 		tok = spaced(s.Tokens.In+s.Tokens.Out) + " tok"
+	}
+	if s.Kind == trace.Consult {
+		what, tok, took = "asks "+s.To, "", ""
+		if n := s.Asked.Tokens.In + s.Asked.Tokens.Out; n > 0 {
+			tok = spaced(n) + " tok"
+		}
+		if s.Status == "returned" || s.Status == "failed" {
+			took = span(s.MS)
+		}
 	}
 	switch {
 	case s.Kind == trace.Pass && s.Status == "returned":
@@ -55,6 +64,15 @@ func (k *call) line(s *trace.Step) painted {
 		if s.Status == "refused" {
 			say = s.Brief
 		}
+		if s.Kind == trace.Consult && s.Status != "refused" {
+			say += below(s)
+		}
+	case s.Kind == trace.Consult:
+		say = s.Title
+		if s.Brief != "" {
+			say += " → " + s.Brief
+		}
+		say += below(s)
 	case s.Kind == trace.Turn && s.Model != "":
 		say += "   (" + s.Model + ")"
 	case s.Kind == trace.Call:
@@ -66,7 +84,7 @@ func (k *call) line(s *trace.Step) painted {
 			say += "   " + settledBy(s.Wait)
 		}
 	}
-	if s.Kind == trace.Call && s.Stub {
+	if s.Kind != trace.Turn && s.Stub {
 		say += "   (stub)"
 	}
 	if s.Kind == trace.Call && s.Rung != "" && s.Rung != ledger.RungFree {
@@ -78,11 +96,33 @@ func (k *call) line(s *trace.Step) painted {
 	return painted(strings.TrimRight(string(sprint("%-8s %-16s %9s %10s   %s", who, what, took, tok, say)), " "))
 }
 
+// indent sets what happens on the thread of a consult off from what it was asked for.
+func indent(s *trace.Step) string { return strings.Repeat("  ", s.Depth) }
+
+// below says what a consult took.
+func below(s *trace.Step) string {
+	a := s.Asked
+	if a.Turns == 0 {
+		return ""
+	}
+	out := "   (" + count(a.Turns, "turn") + ", " + count(a.Calls, "call")
+	if a.Cost > 0 {
+		out += ", cost " + price(a.Cost)
+	}
+	if a.Kept {
+		out += ", it remembers"
+	}
+	if a.Open > 0 {
+		out += ", waits for a person"
+	}
+	return out + ")"
+}
+
 func settledBy(w *trace.Wait) string {
 	if w.Verb == ledger.Lapsed {
 		return "lapsed"
 	}
-	verb := map[ledger.Verb]string{ledger.Allow: "allowed", ledger.RefuseIt: "refused", ledger.Amend: "changed and allowed", ledger.Happened: "said to have happened", ledger.NotHappened: "said not to have happened", ledger.GiveUp: "given up", ledger.Withdrawn: "withdrawn"}[w.Verb]
+	verb := map[ledger.Verb]string{ledger.Allow: "allowed", ledger.RefuseIt: "refused", ledger.Amend: "changed and allowed", ledger.Happened: "said to have happened", ledger.NotHappened: "said not to have happened", ledger.GiveUp: "given up", ledger.Answer: "answered", ledger.Withdrawn: "withdrawn"}[w.Verb]
 	if w.Who == "" {
 		return verb
 	}
@@ -104,7 +144,9 @@ func (k *call) ticketLines(t store.Ticket) painted {
 		}
 	}
 	out := sprint("         %s: %s   %s%s\n", k.paint("1;31", fmt.Sprintf("ticket %d", t.ID)), t.Ask, who, due)
-	out += sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
+	if t.Form != string(ledger.QuestionTicket) {
+		out += sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
+	}
 	if t.Reason != "" {
 		out += sprint("         %s says: %s\n", t.Agent, t.Reason)
 	}
@@ -113,6 +155,9 @@ func (k *call) ticketLines(t store.Ticket) painted {
 	}
 	if t.Form == string(ledger.OutcomeTicket) {
 		return out + sprint("         it happened: stonebaton answer %d happened    it did not: stonebaton answer %d not_happened    or: stonebaton answer %d give_up\n", t.ID, t.ID, t.ID)
+	}
+	if t.Form == string(ledger.QuestionTicket) {
+		return out + sprint("         answer with   stonebaton answer %d \"…\"    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
 	}
 	return out + sprint("         allow with   stonebaton allow %d    change with   stonebaton amend %d -args '{…}'    refuse with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
 }

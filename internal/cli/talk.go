@@ -170,7 +170,7 @@ func (t *talk) order(ctx context.Context, words []string) (leave bool, err error
 			if len(r.Steps) == 0 {
 				return false, use("the run has no step")
 			}
-			which = r.Steps[len(r.Steps)-1].ID
+			which = string(r.Steps[len(r.Steps)-1].ID)
 		}
 		return false, k.showStep(ctx, t.last, which)
 	case "tools":

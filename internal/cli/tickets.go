@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"flag"
 	"net/url"
+	"slices"
 	"strings"
 
 	"stonebaton.example/api"
@@ -39,7 +40,11 @@ var ticketsCommand = command{
 				return nil
 			}
 			for _, t := range list {
-				k.print("%-8s %s wants %s: %s\n", t.Run, t.Agent, t.Tool, t.Why)
+				wants := "wants " + t.Tool
+				if t.Form == string(ledger.QuestionTicket) {
+					wants = "asks"
+				}
+				k.print("%-8s %s %s: %s\n", t.Run, t.Agent, wants, t.Why)
 				if t.Status == "open" {
 					k.print("%s\n", k.ticketLines(t))
 					continue
@@ -123,13 +128,17 @@ var amendCommand = settling("amend", "TICKET", "change values of a call that wai
 	}
 })
 
-var answerCommand = settling("answer", "TICKET happened|not_happened|give_up", "say what happened to a call whose outcome is not known", `stonebaton answer 9 happened -result '{"id":"B-1041"}'`, 2, func(_ *call, fs *flag.FlagSet) func([]string) (api.Settle, error) {
+var answerCommand = settling("answer", "TICKET TEXT", "answer the question of an agent; or say what happened to a call whose outcome is not known: happened, not_happened or give_up", "stonebaton answer 9 \"She draws 3.2 m.\"\nstonebaton answer 9 happened -result '{\"id\":\"B-1041\"}'", 2, func(_ *call, fs *flag.FlagSet) func([]string) (api.Settle, error) {
 	result := fs.String("result", "", "its result as `JSON`, where it happened")
 	return func(args []string) (api.Settle, error) {
 		if len(args) == 0 {
-			return api.Settle{}, use("did it happen? Say happened, not_happened or give_up")
+			return api.Settle{}, use("what is the answer? For a call whose outcome is not known say happened, not_happened or give_up")
 		}
 		s := api.Settle{Verb: ledger.Verb(args[0])}
+		if !slices.Contains(ledger.OutcomeTicket.Verbs(), s.Verb) {
+			raw, err := json.Marshal(args[0])
+			return api.Settle{Verb: ledger.Answer, Result: raw}, err
+		}
 		if *result != "" {
 			if _, err := value.Read([]byte(*result)); err != nil {
 				return s, use("-result is not JSON: %v", err)

@@ -13,7 +13,7 @@ var versionCommand = command{
 		k.asJSON(fs)
 		return func(context.Context, []string) error {
 			if k.json {
-				return k.printJSON(map[string]any{"version": Version, "ledger": ledger.Version})
+				return k.printJSON(map[string]any{"version": Version, "ledger": ledger.Newest()})
 			}
 			k.print("stonebaton %s\n", Version)
 			return nil

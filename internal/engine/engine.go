@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	mrand "math/rand/v2"
 	"slices"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"time"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/run"
@@ -23,7 +23,7 @@ import (
 // Config is what an engine is made of. Jitter gives a number from 0 to 1; nil
 // is chance.
 type Config struct {
-	Log      Log
+	Log      Records
 	Models   Models
 	Tools    Tools
 	Projects Projects
@@ -90,7 +90,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return err
 	}
 	for _, r := range runs {
-		e.post(r, note{recover: true})
+		e.post(r, note{})
 	}
 	queues, err := e.Log.Queues(ctx)
 	if err != nil {
@@ -194,17 +194,18 @@ func (e *Engine) Wait(ctx context.Context) error {
 
 // Start is what a run begins with.
 type Start struct {
-	Session string                 `json:"session,omitempty"` // "" begins one
-	Text    string                 `json:"text"`
-	Person  string                 `json:"person,omitempty"`
-	Agent   string                 `json:"agent,omitempty"` // "" is the last holder of the baton, or the project's start
-	Tools   ledger.Tools           `json:"tools,omitempty"`
-	Rung    ledger.Rung            `json:"rung,omitempty"`  // for all tools; none goes higher than the files let it
-	Rungs   map[string]ledger.Rung `json:"rungs,omitempty"` // for some
-	Model   string                 `json:"model,omitempty"`
-	State   map[string]any         `json:"state,omitempty"` // facts to begin with, for a new session
-	Call    *ledger.Ask            `json:"call,omitempty"`  // one call in place of a message: no model is asked
-	Via     string                 `json:"via,omitempty"`   // what brought it
+	Session  string                   `json:"session,omitempty"` // "" begins one
+	Text     string                   `json:"text"`
+	Person   string                   `json:"person,omitempty"`
+	Agent    string                   `json:"agent,omitempty"` // "" is the last holder of the baton, or the project's start
+	Tools    ledger.Tools             `json:"tools,omitempty"`
+	Rung     ledger.Rung              `json:"rung,omitempty"`  // for all tools; none goes higher than the files let it
+	Rungs    map[string]ledger.Rung   `json:"rungs,omitempty"` // for some
+	Model    string                   `json:"model,omitempty"`
+	State    map[string]any           `json:"state,omitempty"`    // facts to begin with, for a new session
+	Call     *ledger.Ask              `json:"call,omitempty"`     // one call in place of a message: no model is asked
+	Via      string                   `json:"via,omitempty"`      // what brought it
+	Consults map[string]ledger.Canned `json:"consults,omitempty"` // agents that are not run when they are consulted: what they answer
 }
 
 // Begun tells where a message went.
@@ -213,13 +214,8 @@ type Begun struct {
 	WaitsFor     string // the run it waits for in the inbox; Run is empty then
 }
 
-// RefusedError is a request that cannot be met as it was made: the person can fix it.
-type RefusedError struct{ Say, Remedy string }
-
-func (r *RefusedError) Error() string { return r.Say }
-
 func refused(remedy, format string, args ...any) error {
-	return &RefusedError{Say: fmt.Sprintf(format, args...), Remedy: remedy}
+	return &loop.RefusedError{Say: fmt.Sprintf(format, args...), Remedy: remedy}
 }
 
 // Begin opens a run, or puts the message into the session's inbox where a run
@@ -312,7 +308,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 	for try := 0; ; try++ {
 		sess, fresh := Session{ID: st.Session}, st.Session == ""
 		opened := &ledger.RunOpened{Project: p.Name, Version: p.Version, Person: st.Person, Text: st.Text, Tools: st.Tools,
-			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
+			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Consults: st.Consults, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
 		if fresh {
 			sess.ID, opened.State = e.NewID(), p.NewState(st.State)
 		} else {
@@ -323,14 +319,14 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 			if sess.Busy {
 				return Begun{}, ErrBusy
 			}
-			if sess.Last != "" {
-				last, err := e.State(ctx, sess.Last)
-				if err != nil {
-					return Begun{}, err
-				}
-				opened.Memory, opened.State, opened.Handles = last.Memory(), last.Facts, slices.Sorted(maps.Keys(last.Handles))
-				if p.Agents[last.Agent] != nil {
-					opened.Agent = last.Agent
+			kept, err := e.kept(ctx, sess)
+			if err != nil {
+				return Begun{}, err
+			}
+			if kept != nil {
+				opened.Memory, opened.State, opened.Handles, opened.Lines = kept.Memory, kept.Facts, kept.Handles, kept.Lines
+				if p.Agents[kept.Agent] != nil {
+					opened.Agent = kept.Agent
 				}
 			}
 		}
@@ -343,6 +339,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 		opened.Session = sess.ID
 		id := fmt.Sprintf("%s-%d", sess.ID, sess.Runs+1)
 		d := e.newDriver(id, p)
+		d.epoch = 1
 		d.opening = &Opening{Session: sess.ID, Project: p.Name, Person: st.Person, Text: st.Text, New: fresh, Inbox: inbox}
 		if err := e.launch(d, ledger.New("", opened)); err != nil {
 			if errors.Is(err, ErrTaken) && try < 20 {
@@ -352,6 +349,19 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 		}
 		return Begun{Run: id, Session: sess.ID}, nil
 	}
+}
+
+// kept gives what a session keeps of its newest run; nil where it has had none. Where an
+// earlier program closed that run, it is folded once more.
+func (e *Engine) kept(ctx context.Context, s Session) (*run.Kept, error) {
+	if s.Last == "" || s.Kept != nil {
+		return s.Kept, nil
+	}
+	last, err := e.State(ctx, s.Last)
+	if err != nil {
+		return nil, err
+	}
+	return last.Kept(), nil
 }
 
 // launch writes a new run's first batch and leaves its driver at work.
@@ -424,7 +434,7 @@ func (e *Engine) pump(session string) {
 // Undone records that a person undid what a call of a run did to a file: on the run
 // that did it, and, where the session has gone on since, on its newest run, so that
 // the next turn is told either way.
-func (e *Engine) Undone(ctx context.Context, id, step, path, by string) error {
+func (e *Engine) Undone(ctx context.Context, id string, step ledger.StepID, path, by string) error {
 	u := ledger.FileUndone{Path: path, By: by, Words: fmt.Sprintf("(%s has undone your change of %s: the file is as it was before.)", by, path), Why: "a person undid it"}
 	if err := e.ask(ctx, id, note{undone: &u, step: step}); err != nil {
 		return err
@@ -439,7 +449,7 @@ func (e *Engine) Undone(ctx context.Context, id, step, path, by string) error {
 
 // State folds a run's ledger.
 func (e *Engine) State(ctx context.Context, id string) (*run.State, error) {
-	events, err := e.Log.Read(ctx, id)
+	events, err := All(e.Log.Read(ctx, id, 0))
 	if err != nil {
 		return nil, err
 	}
@@ -471,20 +481,8 @@ func (e *Engine) Stop(ctx context.Context, id, by, because string) error {
 	return e.ask(ctx, id, note{stop: &ledger.StopAsked{By: by, Because: because}})
 }
 
-// Settlement is what a person decided about a ticket. As names the approver
-// they act as; Shown is the hash of what they saw, "" where it is not known.
-type Settlement struct {
-	ID      string
-	Verb    ledger.Verb
-	By, As  string
-	Because string
-	Args    map[string]any // for Amend: the values to change
-	Result  any            // for Happened
-	Shown   ledger.Hash
-}
-
 // Settle settles a ticket. It returns when that is on the ledger.
-func (e *Engine) Settle(ctx context.Context, id, step string, s Settlement) error {
+func (e *Engine) Settle(ctx context.Context, id string, step ledger.StepID, s loop.Settlement) error {
 	return e.ask(ctx, id, note{settle: &s, step: step})
 }
 

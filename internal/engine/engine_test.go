@@ -15,10 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/live"
 	"stonebaton.example/internal/secret"
@@ -28,26 +28,26 @@ var ctx = context.Background()
 
 // actor is a model that says what a function says, and a handler that does.
 type actor struct {
-	say  func(r prompt.Request) (prompt.Reply, *loop.ModelFailure)
-	do   func(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure)
+	say  func(r deed.Request) (deed.Reply, *deed.ModelFailure)
+	do   func(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure)
 	done atomic.Int32
 }
 
-func (a *actor) Ask(_ context.Context, _ *project.Project, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure) {
+func (a *actor) Ask(_ context.Context, _ *project.Project, r deed.Request, delta func(string)) (deed.Reply, *deed.ModelFailure) {
 	out, bad := a.say(r)
 	delta(out.Text)
 	return out, bad
 }
 
-func (a *actor) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (a *actor) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	a.done.Add(1)
 	if a.do != nil {
 		return a.do(ctx, i)
 	}
-	return loop.Result{Value: map[string]any{"length_m": 46.0}}, nil
+	return deed.Result{Value: map[string]any{"length_m": 46.0}}, nil
 }
 
-func (a *actor) Look(context.Context, engine.Invocation) (string, *loop.Failure) { return "", nil }
+func (a *actor) Look(context.Context, deed.Invocation) (string, *deed.Failure) { return "", nil }
 
 type one struct{ p *project.Project }
 
@@ -55,8 +55,8 @@ func (o one) Current() (*project.Project, error)                             { r
 func (o one) Version(context.Context, ledger.Hash) (*project.Project, error) { return o.p, nil }
 
 // script answers each turn with the next of its lines: words, or "tool {json}" calls parted by |.
-func script(lines ...string) func(prompt.Request) (prompt.Reply, *loop.ModelFailure) {
-	return func(r prompt.Request) (prompt.Reply, *loop.ModelFailure) {
+func script(lines ...string) func(deed.Request) (deed.Reply, *deed.ModelFailure) {
+	return func(r deed.Request) (deed.Reply, *deed.ModelFailure) {
 		n := 0
 		for _, m := range r.Messages {
 			if m.Role == ledger.Assistant {
@@ -64,9 +64,9 @@ func script(lines ...string) func(prompt.Request) (prompt.Reply, *loop.ModelFail
 			}
 		}
 		if n >= len(lines) {
-			return prompt.Reply{Text: "done", Finish: "stop"}, nil
+			return deed.Reply{Text: "done", Finish: "stop"}, nil
 		}
-		var out prompt.Reply
+		var out deed.Reply
 		for i, part := range strings.Split(lines[n], "|") {
 			if !strings.Contains(part, "{") {
 				out.Text = part
@@ -79,7 +79,7 @@ func script(lines ...string) func(prompt.Request) (prompt.Reply, *loop.ModelFail
 	}
 }
 
-func start(t *testing.T, log engine.Log, a *actor, tune func(*engine.Config)) *engine.Engine {
+func start(t *testing.T, log engine.Records, a *actor, tune func(*engine.Config)) *engine.Engine {
 	t.Helper()
 	c := engine.Config{Log: log, Models: a, Tools: a, Projects: one{coretest.Project(t, coretest.Main)}, Blanker: secret.New(func(string) (string, bool) { return "", false }), Live: &live.Hub{}, Clock: engine.WallClock{}, Jitter: func() float64 { return 0 }, Grace: 50 * time.Millisecond}
 	if tune != nil {
@@ -108,9 +108,9 @@ func wait(t *testing.T, e *engine.Engine) {
 	require.NoError(t, e.Wait(c))
 }
 
-func kinds(t *testing.T, log engine.Log, run string) string {
+func kinds(t *testing.T, log engine.Records, run string) string {
 	t.Helper()
-	events, err := log.Read(ctx, run)
+	events, err := engine.All(log.Read(ctx, run, 0))
 	require.NoError(t, err)
 	var out []string
 	for _, e := range events {
@@ -129,8 +129,8 @@ func TestARunFromItsMessageToItsAnswer(t *testing.T) {
 	assert.True(t, strings.HasSuffix(got, "turn.sent turn.received run.closed"), got)
 	s, err := e.State(ctx, b.Run)
 	require.NoError(t, err)
-	assert.Equal(t, "done", s.Closed.Answer)
-	for _, h := range s.LastSent {
+	assert.Equal(t, "done", s.Closed().Answer)
+	for _, h := range s.Main().Sent() {
 		assert.NotEmpty(t, log.Part(h), "every part of what was sent is kept")
 	}
 }
@@ -140,14 +140,14 @@ func TestASessionRemembersAndTheNextMessageWaits(t *testing.T) {
 	gate := make(chan struct{})
 	var seen [][]ledger.Message
 	var mu sync.Mutex
-	a := &actor{say: func(r prompt.Request) (prompt.Reply, *loop.ModelFailure) {
+	a := &actor{say: func(r deed.Request) (deed.Reply, *deed.ModelFailure) {
 		mu.Lock()
 		seen = append(seen, r.Messages)
 		mu.Unlock()
 		if r.Messages[len(r.Messages)-1].Text == "first" {
 			<-gate
 		}
-		return prompt.Reply{Text: "yes"}, nil
+		return deed.Reply{Text: "yes"}, nil
 	}}
 	e := start(t, log, a, nil)
 	first := begin(t, e, engine.Start{Text: "first", State: map[string]any{"booking": "B-1"}})
@@ -158,7 +158,7 @@ func TestASessionRemembersAndTheNextMessageWaits(t *testing.T) {
 	for _, id := range []string{first.Run, first.Session + "-2"} {
 		for {
 			wait(t, e)
-			if ev, err := log.Read(ctx, id); err == nil && ev[len(ev)-1].Kind == ledger.KindRunClosed {
+			if ev, err := engine.All(log.Read(ctx, id, 0)); err == nil && ev[len(ev)-1].Kind == ledger.KindRunClosed {
 				break
 			}
 		}
@@ -169,7 +169,7 @@ func TestASessionRemembersAndTheNextMessageWaits(t *testing.T) {
 	assert.Equal(t, []string{"first", "yes", "second"}, []string{seen[1][0].Text, seen[1][1].Text, seen[1][2].Text})
 	s, err := e.State(ctx, first.Session+"-2")
 	require.NoError(t, err)
-	assert.Equal(t, "B-1", s.Facts["booking"], "state goes on too")
+	assert.Equal(t, "B-1", s.Facts()["booking"], "state goes on too")
 }
 
 func TestAHeldRunIsOnlyRowsAndGoesOnAfterTheClick(t *testing.T) {
@@ -185,27 +185,27 @@ func TestAHeldRunIsOnlyRowsAndGoesOnAfterTheClick(t *testing.T) {
 
 	e = start(t, log, a, nil) // another process
 	tk := s.Tickets()[0]
-	settle := func(s engine.Settlement) error { return e.Settle(ctx, b.Run, tk.Step, s) }
-	var refused *engine.RefusedError
-	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Allow, Shown: "other"}), &refused)
-	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Happened}), &refused)
-	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.RefuseIt}), &refused)
-	var others *engine.NotEntitledError
-	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Allow, As: "cook"}), &others)
+	settle := func(s loop.Settlement) error { return e.Settle(ctx, b.Run, tk.Step, s) }
+	var refused *loop.RefusedError
+	require.ErrorAs(t, settle(loop.Settlement{Verb: ledger.Allow, Shown: "other"}), &refused)
+	require.ErrorAs(t, settle(loop.Settlement{Verb: ledger.Happened}), &refused)
+	require.ErrorAs(t, settle(loop.Settlement{Verb: ledger.RefuseIt}), &refused)
+	var others *loop.NotEntitledError
+	require.ErrorAs(t, settle(loop.Settlement{Verb: ledger.Allow, As: "cook"}), &others)
 	assert.EqualError(t, others, `"cook" may not settle this ticket; it is for master`)
-	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Amend, Args: map[string]any{"berth": "quay"}}), &refused)
+	require.ErrorAs(t, settle(loop.Settlement{Verb: ledger.Amend, Args: map[string]any{"berth": "quay"}}), &refused)
 	assert.Contains(t, refused.Say, "the new values do not fit: berth must match")
-	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Amend, Args: map[string]any{"birth": "D2"}}), &refused)
+	require.ErrorAs(t, settle(loop.Settlement{Verb: ledger.Amend, Args: map[string]any{"birth": "D2"}}), &refused)
 	assert.Contains(t, refused.Say, `Did you mean "berth"?`)
-	require.NoError(t, settle(engine.Settlement{ID: "click", Verb: ledger.Amend, Args: map[string]any{"berth": "D2"}, Shown: tk.Raised.Shown}))
-	require.NoError(t, settle(engine.Settlement{ID: "click", Verb: ledger.Amend, Args: map[string]any{"berth": "D2"}}), "a repeated click gets the same answer")
+	require.NoError(t, settle(loop.Settlement{ID: "click", Verb: ledger.Amend, Args: map[string]any{"berth": "D2"}, Shown: tk.Raised.Shown}))
+	require.NoError(t, settle(loop.Settlement{ID: "click", Verb: ledger.Amend, Args: map[string]any{"berth": "D2"}}), "a repeated click gets the same answer")
 	wait(t, e)
-	var settled *engine.SettledError
-	require.ErrorAs(t, settle(engine.Settlement{ID: "other", Verb: ledger.Allow}), &settled)
+	var settled *loop.SettledError
+	require.ErrorAs(t, settle(loop.Settlement{ID: "other", Verb: ledger.Allow}), &settled)
 	s, err = e.State(ctx, b.Run)
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Done, s.Status())
-	assert.Equal(t, "D2", s.Facts["booking"])
+	assert.Equal(t, "D2", s.Facts()["booking"])
 	assert.EqualValues(t, 2, a.done.Load(), "once each")
 }
 
@@ -217,7 +217,7 @@ func TestAGateLapsesByItself(t *testing.T) {
 	})
 	b := begin(t, e, engine.Start{})
 	require.Eventually(t, func() bool {
-		ev, err := log.Read(ctx, b.Run)
+		ev, err := engine.All(log.Read(ctx, b.Run, 0))
 		return err == nil && ev[len(ev)-1].Kind == ledger.KindRunClosed
 	}, 10*time.Second, 5*time.Millisecond)
 	assert.Contains(t, kinds(t, log, b.Run), "timer.fired gate.settled call.refused")
@@ -277,7 +277,7 @@ func TestALostWriteAsksAPerson(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, ledger.Held, s.Status())
 	assert.Contains(t, s.Tickets()[0].Raised.Ask, "Did toot happen? The service ended while toot was under way.")
-	require.NoError(t, e.Settle(ctx, b.Run, "t1.c1", engine.Settlement{Verb: ledger.Happened, By: "ann", Result: "tooted"}))
+	require.NoError(t, e.Settle(ctx, b.Run, "t1.c1", loop.Settlement{Verb: ledger.Happened, By: "ann", Result: "tooted"}))
 	wait(t, e)
 	assert.EqualValues(t, 1, a.done.Load(), "no action with consequences is done twice")
 }
@@ -287,14 +287,14 @@ func TestStopEndsWhatIsUnderWay(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			log := engine.NewMemory()
 			began, release := make(chan struct{}), make(chan struct{})
-			a := &actor{say: script(`toot {}`), do: func(ctx context.Context, _ engine.Invocation) (loop.Result, *loop.Failure) {
+			a := &actor{say: script(`toot {}`), do: func(ctx context.Context, _ deed.Invocation) (deed.Result, *deed.Failure) {
 				close(began)
 				if obeys {
 					<-ctx.Done()
 				} else {
 					<-release
 				}
-				return loop.Result{}, &loop.Failure{Outcome: ledger.Unknown, Class: "stopped", Say: "cancelled"}
+				return deed.Result{}, &deed.Failure{Outcome: ledger.Unknown, Class: "stopped", Say: "cancelled"}
 			}}
 			e := start(t, log, a, nil)
 			b := begin(t, e, engine.Start{})
@@ -303,7 +303,7 @@ func TestStopEndsWhatIsUnderWay(t *testing.T) {
 			wait(t, e)
 			close(release)
 			assert.True(t, strings.HasSuffix(kinds(t, log, b.Run), "run.stop_asked call.failed run.closed"))
-			var refused *engine.RefusedError
+			var refused *loop.RefusedError
 			require.ErrorAs(t, e.Stop(ctx, b.Run, "ann", ""), &refused, "it is over")
 			require.ErrorIs(t, e.Stop(ctx, "none-1", "ann", ""), engine.ErrNoRun)
 		})
@@ -313,12 +313,12 @@ func TestStopEndsWhatIsUnderWay(t *testing.T) {
 func TestATurnIsRetriedThenFallsBack(t *testing.T) {
 	log := engine.NewMemory()
 	var models []string
-	a := &actor{say: func(r prompt.Request) (prompt.Reply, *loop.ModelFailure) {
+	a := &actor{say: func(r deed.Request) (deed.Reply, *deed.ModelFailure) {
 		models = append(models, r.Model)
 		if r.Model == "m" {
-			return prompt.Reply{}, &loop.ModelFailure{Class: "server", Say: "500", Retry: true}
+			return deed.Reply{}, &deed.ModelFailure{Class: "server", Say: "500", Retry: true}
 		}
-		return prompt.Reply{Text: "here"}, nil
+		return deed.Reply{Text: "here"}, nil
 	}}
 	e := start(t, log, a, nil)
 	begin(t, e, engine.Start{})
@@ -330,13 +330,13 @@ func TestSecretsNeverEnterTheLedger(t *testing.T) {
 	log := engine.NewMemory()
 	keep := secret.New(func(string) (string, bool) { return "very-secret-value", true })
 	keep.Learn("${secret:KEY}")
-	a := &actor{say: script(`very-secret-value|look {"name":"very-secret-value"}`), do: func(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
-		return loop.Result{Value: map[string]any{"length_m": 1.0, "x": "very-secret-value"}, Sent: &ledger.Sent{URL: "http://h/very-secret-value"}}, nil
+	a := &actor{say: script(`very-secret-value|look {"name":"very-secret-value"}`), do: func(context.Context, deed.Invocation) (deed.Result, *deed.Failure) {
+		return deed.Result{Value: map[string]any{"length_m": 1.0, "x": "very-secret-value"}, Sent: &ledger.Sent{URL: "http://h/very-secret-value"}}, nil
 	}}
 	e := start(t, log, a, func(c *engine.Config) { c.Blanker = keep })
 	b := begin(t, e, engine.Start{Text: "my key is very-secret-value"})
 	wait(t, e)
-	events, err := log.Read(ctx, b.Run)
+	events, err := engine.All(log.Read(ctx, b.Run, 0))
 	require.NoError(t, err)
 	raw, err := json.Marshal(events)
 	require.NoError(t, err)
@@ -354,7 +354,7 @@ func TestWishesThatCannotBeMet(t *testing.T) {
 		{engine.Start{Text: "x", Tools: "none"}, `tools cannot be "none"`}, {engine.Start{Text: "x", State: map[string]any{"length_m": "long"}}, "the given state does not fit"},
 	} {
 		_, err := e.Begin(ctx, c.s)
-		var refused *engine.RefusedError
+		var refused *loop.RefusedError
 		require.ErrorAs(t, err, &refused)
 		assert.Contains(t, refused.Say, c.say)
 	}
@@ -384,10 +384,10 @@ func TestManyRunsSideBySide(t *testing.T) {
 func TestACallUnderWayIsWaitedForAtTheEnd(t *testing.T) {
 	log := engine.NewMemory()
 	began, release := make(chan struct{}), make(chan struct{})
-	a := &actor{say: script(`toot {}`), do: func(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
+	a := &actor{say: script(`toot {}`), do: func(context.Context, deed.Invocation) (deed.Result, *deed.Failure) {
 		close(began)
 		<-release
-		return loop.Result{Value: "tooted"}, nil
+		return deed.Result{Value: "tooted"}, nil
 	}}
 	e := start(t, log, a, func(c *engine.Config) { c.Grace = time.Minute })
 	b := begin(t, e, engine.Start{})
@@ -417,11 +417,11 @@ func TestATurnUnderWayIsAskedAgain(t *testing.T) {
 	log := engine.NewMemory()
 	gate := make(chan struct{})
 	asked := atomic.Int32{}
-	a := &actor{say: func(prompt.Request) (prompt.Reply, *loop.ModelFailure) {
+	a := &actor{say: func(deed.Request) (deed.Reply, *deed.ModelFailure) {
 		if asked.Add(1) == 1 {
 			<-gate
 		}
-		return prompt.Reply{Text: "here"}, nil
+		return deed.Reply{Text: "here"}, nil
 	}}
 	e := start(t, log, a, func(c *engine.Config) { c.Grace = time.Minute })
 	b := begin(t, e, engine.Start{})

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/prompt"
@@ -22,12 +23,12 @@ func TestARetryBesideAnOpenTicketIsMade(t *testing.T) {
 	log := engine.NewMemory()
 	failed := false
 	a := &actor{say: script(`look {"name":"a"}`, `look {"name":"b"}|reserve {"berth":"C4"}`)}
-	a.do = func(_ context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+	a.do = func(_ context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 		if args := i.Args.(map[string]any); args["name"] == "b" && !failed {
 			failed = true
-			return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "server", Say: "502", Retry: true, After: 20 * time.Millisecond}
+			return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "server", Say: "502", Retry: true, After: 20 * time.Millisecond}
 		}
-		return loop.Result{Value: map[string]any{"length_m": 46.0}}, nil
+		return deed.Result{Value: map[string]any{"length_m": 46.0}}, nil
 	}
 	e := start(t, log, a, nil)
 	b := begin(t, e, engine.Start{})
@@ -57,16 +58,16 @@ func TestAPromptThatShowsMillisecondsIsRebuiltAsItWasSent(t *testing.T) {
 	p := coretest.Project(t, strings.Replace(coretest.Main, "Today is {{ today }}.", "It is {{ now }}, to the millisecond {{ now.getMilliseconds() }}.", 1))
 	var sent []string
 	var mu sync.Mutex
-	a := &actor{say: func(r prompt.Request) (prompt.Reply, *loop.ModelFailure) {
+	a := &actor{say: func(r deed.Request) (deed.Reply, *deed.ModelFailure) {
 		mu.Lock()
 		defer mu.Unlock()
 		sent = append(sent, r.System)
-		return prompt.Reply{Text: "here"}, nil
+		return deed.Reply{Text: "here"}, nil
 	}}
 	e := start(t, log, a, func(c *engine.Config) { c.Projects, c.Clock = one{p}, &ticking{at: coretest.Epoch} })
 	b := begin(t, e, engine.Start{})
 	wait(t, e)
-	events, err := log.Read(ctx, b.Run)
+	events, err := engine.All(log.Read(ctx, b.Run, 0))
 	require.NoError(t, err)
 	n := 0
 	for i, ev := range events {
@@ -75,7 +76,7 @@ func TestAPromptThatShowsMillisecondsIsRebuiltAsItWasSent(t *testing.T) {
 		}
 		before, err := run.Fold(b.Run, events[:i])
 		require.NoError(t, err)
-		again, err := prompt.Build(p, before, "m", ev.At)
+		again, err := prompt.Build(p, before, before.Main(), "m", ev.At)
 		require.NoError(t, err)
 		assert.Equal(t, ev.Data.(*ledger.TurnSent).System, again.SystemHash, "the clock is read once for an event and what it holds")
 		assert.Equal(t, sent[n], again.System)
@@ -88,10 +89,10 @@ func TestAPromptThatShowsMillisecondsIsRebuiltAsItWasSent(t *testing.T) {
 type seer struct {
 	*actor
 	diff string
-	bad  *loop.Failure
+	bad  *deed.Failure
 }
 
-func (s seer) Look(context.Context, engine.Invocation) (string, *loop.Failure) { return s.diff, s.bad }
+func (s seer) Look(context.Context, deed.Invocation) (string, *deed.Failure) { return s.diff, s.bad }
 
 const edits = coretest.Main + `---
 tool: edit
@@ -114,11 +115,11 @@ func TestWhatCannotSucceedAsksNobody(t *testing.T) {
 		wait(t, e)
 		return log, e, b
 	}
-	log, e, b := clerk(seer{actor: &actor{say: script(call)}, bad: &loop.Failure{Outcome: ledger.NotDone, Class: "refused", Say: "the passage is not in a.md"}})
+	log, e, b := clerk(seer{actor: &actor{say: script(call)}, bad: &deed.Failure{Outcome: ledger.NotDone, Class: "refused", Say: "the passage is not in a.md"}})
 	assert.Contains(t, kinds(t, log, b.Run), "call.decided call.looked call.refused turn.sent")
 	s, err := e.State(ctx, b.Run)
 	require.NoError(t, err)
-	assert.Contains(t, s.Messages[2].Text, "edit was not called: the passage is not in a.md.")
+	assert.Contains(t, s.Main().Messages()[2].Text, "edit was not called: the passage is not in a.md.")
 
 	log, e, b = clerk(seer{actor: &actor{say: script(call)}, diff: "-x\n+y\n"})
 	assert.True(t, strings.HasSuffix(kinds(t, log, b.Run), "call.looked gate.raised"))
@@ -130,14 +131,14 @@ func TestWhatCannotSucceedAsksNobody(t *testing.T) {
 func TestAnUndoIsToldToTheNextTurn(t *testing.T) {
 	var seen [][]ledger.Message
 	var mu sync.Mutex
-	a := &actor{say: func(r prompt.Request) (prompt.Reply, *loop.ModelFailure) {
+	a := &actor{say: func(r deed.Request) (deed.Reply, *deed.ModelFailure) {
 		mu.Lock()
 		defer mu.Unlock()
 		seen = append(seen, r.Messages)
 		if len(r.Messages) == 1 {
-			return prompt.Reply{Calls: []ledger.Ask{{ID: "1", Tool: "toot", Args: "{}"}}}, nil
+			return deed.Reply{Calls: []ledger.Ask{{ID: "1", Tool: "toot", Args: "{}"}}}, nil
 		}
-		return prompt.Reply{Text: "yes"}, nil
+		return deed.Reply{Text: "yes"}, nil
 	}}
 	log := engine.NewMemory()
 	e := start(t, log, a, nil)
@@ -149,7 +150,7 @@ func TestAnUndoIsToldToTheNextTurn(t *testing.T) {
 	s, err := e.State(ctx, first.Run)
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Done, s.Status())
-	assert.Equal(t, s.ClosedAt.Sub(s.OpenedAt), s.Worked(s.At), "and does not work on because of it")
+	assert.Equal(t, s.ClosedAt().Sub(s.OpenedAt()), s.Worked(s.At()), "and does not work on because of it")
 	begin(t, e, engine.Start{Text: "second", Session: first.Session})
 	wait(t, e)
 	last := seen[len(seen)-1]
@@ -171,7 +172,7 @@ func TestANewSessionBeginsWithTheDefaultsOfItsState(t *testing.T) {
 	wait(t, e)
 	s, err := e.State(ctx, b.Run)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]any{"length_m": 3.0, "berth": "none"}, s.Facts)
+	assert.Equal(t, map[string]any{"length_m": 3.0, "berth": "none"}, s.Facts())
 	_, err = e.Begin(ctx, engine.Start{Text: "x", State: map[string]any{"lenght_m": 3.0}})
 	require.ErrorContains(t, err, "the given state does not fit: lenght_m is not known")
 }
@@ -179,18 +180,18 @@ func TestANewSessionBeginsWithTheDefaultsOfItsState(t *testing.T) {
 func TestAGivenResultIsHeldAgainstTheContract(t *testing.T) {
 	log := engine.NewMemory()
 	text := strings.Replace(coretest.Main, "effect: write\nresend: key\nstubs: [{returns: paid}]", "effect: write\nretry: 0\noutput: {type: object, required: [id], properties: {id: {type: string}}}\nstubs: [{returns: {id: P-1}}]", 1)
-	a := &actor{say: script(`pay {}`), do: func(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
-		return loop.Result{}, &loop.Failure{Outcome: ledger.Unknown, Class: "timeout", Say: "late"}
+	a := &actor{say: script(`pay {}`), do: func(context.Context, deed.Invocation) (deed.Result, *deed.Failure) {
+		return deed.Result{}, &deed.Failure{Outcome: ledger.Unknown, Class: "timeout", Say: "late"}
 	}}
 	e := start(t, log, a, func(c *engine.Config) { c.Projects = one{coretest.Project(t, text)} })
 	b := begin(t, e, engine.Start{})
 	wait(t, e)
-	settle := func(s engine.Settlement) error { return e.Settle(ctx, b.Run, "t1.c1", s) }
-	var refused *engine.RefusedError
-	require.ErrorAs(t, settle(engine.Settlement{Verb: ledger.Happened, Result: map[string]any{"id": 7.0}}), &refused)
+	settle := func(s loop.Settlement) error { return e.Settle(ctx, b.Run, "t1.c1", s) }
+	var refused *loop.RefusedError
+	require.ErrorAs(t, settle(loop.Settlement{Verb: ledger.Happened, Result: map[string]any{"id": 7.0}}), &refused)
 	assert.Contains(t, refused.Say, "the result is not one that pay gives: id must be a string")
-	require.NoError(t, settle(engine.Settlement{ID: "x", Verb: ledger.Happened, Result: map[string]any{"id": "P-1"}}))
-	require.NoError(t, settle(engine.Settlement{ID: "x", Verb: ledger.Happened}), "a repeated click gets the same answer")
-	var settled *engine.SettledError
-	require.ErrorAs(t, settle(engine.Settlement{ID: "x", Verb: ledger.GiveUp}), &settled, "with another verb it is another settlement")
+	require.NoError(t, settle(loop.Settlement{ID: "x", Verb: ledger.Happened, Result: map[string]any{"id": "P-1"}}))
+	require.NoError(t, settle(loop.Settlement{ID: "x", Verb: ledger.Happened}), "a repeated click gets the same answer")
+	var settled *loop.SettledError
+	require.ErrorAs(t, settle(loop.Settlement{ID: "x", Verb: ledger.GiveUp}), &settled, "with another verb it is another settlement")
 }

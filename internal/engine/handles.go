@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
@@ -14,7 +15,7 @@ import (
 
 // whole puts the results that handles name into a call's arguments, and looks
 // at what the arguments then are.
-func (d *driver) whole(ctx context.Context, t *project.Tool, args any) (any, *loop.Failure) {
+func (d *driver) whole(ctx context.Context, t *project.Tool, args any) (any, *deed.Failure) {
 	if !strings.Contains(fmt.Sprint(args), loop.HandlePrefix) {
 		return args, nil
 	}
@@ -25,7 +26,7 @@ func (d *driver) whole(ctx context.Context, t *project.Tool, args any) (any, *lo
 			return nil, nil
 		}
 		if read[run] == nil {
-			events, err := d.e.Log.Read(ctx, run)
+			events, err := All(d.e.Log.Read(ctx, run, 0))
 			if err != nil {
 				return nil, fmt.Errorf("%s cannot be read: %w", handle, err)
 			}
@@ -44,7 +45,7 @@ func (d *driver) whole(ctx context.Context, t *project.Tool, args any) (any, *lo
 		}
 	}
 	if err != nil {
-		return nil, &loop.Failure{Outcome: ledger.NotDone, Class: "args", Say: err.Error()}
+		return nil, &deed.Failure{Outcome: ledger.NotDone, Class: "args", Say: err.Error()}
 	}
 	return out, nil
 }

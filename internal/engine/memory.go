@@ -2,10 +2,13 @@ package engine
 
 import (
 	"context"
+	"iter"
+	"slices"
 	"sync"
 	"time"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/view"
 )
 
 // Memory is a Log that keeps everything in the process: for drills and tests.
@@ -21,7 +24,8 @@ type Memory struct {
 type memRun struct {
 	session string
 	events  []ledger.Event
-	head    Head
+	head    view.Head
+	epoch   int64
 }
 
 // NewMemory gives an empty Memory.
@@ -52,7 +56,7 @@ func (m *Memory) Open(_ context.Context, o Opening) error {
 			break
 		}
 	}
-	m.runs[o.Run] = &memRun{session: o.Session}
+	m.runs[o.Run] = &memRun{session: o.Session, epoch: o.Epoch}
 	return m.append(o.Batch)
 }
 
@@ -71,26 +75,51 @@ func (m *Memory) append(b Batch) error {
 	if int64(len(r.events))+1 != b.Events[0].Seq {
 		return ErrConflict
 	}
+	if b.Epoch < r.epoch {
+		return ErrFenced
+	}
 	r.events = append(r.events, b.Events...)
 	r.head = b.Head
 	for h, body := range b.Parts {
 		m.parts[h] = body
 	}
 	if s := m.sessions[r.session]; s.Last == b.Run {
-		s.Busy = !b.Head.Status.Over()
+		s.Busy, s.Kept = !b.Head.Status.Over(), b.Kept
 	}
 	return nil
 }
 
-// Read gives a run's events.
-func (m *Memory) Read(_ context.Context, run string) ([]ledger.Event, error) {
+// Lease gives a run to a driver.
+func (m *Memory) Lease(_ context.Context, run string) (int64, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	r := m.runs[run]
 	if r == nil {
-		return nil, ErrNoRun
+		return 0, ErrNoRun
 	}
-	return r.events[:len(r.events):len(r.events)], nil
+	r.epoch++
+	return r.epoch, nil
+}
+
+// Read gives a run's events after one.
+func (m *Memory) Read(_ context.Context, run string, after int64) iter.Seq2[ledger.Event, error] {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	r := m.runs[run]
+	return func(yield func(ledger.Event, error) bool) {
+		if r == nil {
+			yield(ledger.Event{}, ErrNoRun)
+			return
+		}
+		m.mu.Lock()
+		events := r.events[:len(r.events):len(r.events)]
+		m.mu.Unlock()
+		for _, e := range events[min(int(after), len(events)):] {
+			if !yield(e, nil) {
+				return
+			}
+		}
+	}
 }
 
 // Part gives a part of a request by its hash.
@@ -155,31 +184,26 @@ func (m *Memory) Unfinished(context.Context) ([]string, error) {
 	return out, nil
 }
 
-// Due lists the held runs with a deadline that has passed, and the next deadline.
+// Due lists the runs with something that has become due, and when the next is.
 func (m *Memory) Due(_ context.Context, now time.Time) (runs []string, next time.Time, err error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for id, r := range m.runs {
-		if r.head.Status != ledger.Held {
+		if r.head.Status.Over() {
 			continue
 		}
-		open := map[string]*time.Time{}
+		set := map[Timer]time.Time{}
 		for _, ev := range r.events {
-			switch d := ev.Data.(type) {
-			case *ledger.GateRaised:
-				open[ev.Step] = d.Due
-			case *ledger.GateSettled:
-				delete(open, ev.Step)
-			}
+			Set(ev, func(t Timer, due time.Time) { set[t] = due }, func(t Timer) { delete(set, t) })
 		}
-		for _, due := range open {
-			if due == nil {
-				continue
-			}
-			if !due.After(now) {
-				runs = append(runs, id)
-			} else if next.IsZero() || due.Before(next) {
-				next = *due
+		for _, due := range set {
+			switch {
+			case !due.After(now):
+				if !slices.Contains(runs, id) {
+					runs = append(runs, id)
+				}
+			case next.IsZero() || due.Before(next):
+				next = due
 			}
 		}
 	}

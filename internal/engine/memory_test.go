@@ -8,5 +8,5 @@ import (
 )
 
 func TestMemoryIsALog(t *testing.T) {
-	logtest.Run(t, func(*testing.T) engine.Log { return engine.NewMemory() })
+	logtest.Run(t, func(*testing.T) engine.Records { return engine.NewMemory() })
 }

@@ -3,48 +3,34 @@ package engine
 import (
 	"context"
 	"errors"
-	"io"
-	"strings"
+	"iter"
 	"time"
 
-	"stonebaton.example/core/expr"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/view"
 )
 
 // Errors of a Log.
 var (
 	ErrConflict  = errors.New("another writer has appended to the run")
+	ErrFenced    = errors.New("a newer driver has the run")
 	ErrBusy      = errors.New("the session has a run that is not over")
 	ErrTaken     = errors.New("the id is taken")
 	ErrNoRun     = errors.New("there is no such run")
 	ErrNoSession = errors.New("there is no such session")
 )
 
-// Head is what the list of runs shows of a run; it is stored with every append.
-type Head struct {
-	Status           ledger.Status
-	Agent            string
-	Path             []string // the agents that have held the baton, in order
-	Called           []string // tools
-	Models           []string // that answered
-	Turns, Calls     int
-	Tokens           ledger.Usage
-	Cost             float64
-	Worked           time.Duration
-	Answer           string
-	Problem          *ledger.Problem
-	OpenedAt, LastAt time.Time
-}
-
 // Batch is appended whole or not at all.
 type Batch struct {
 	Run    string
 	Events []ledger.Event
+	Epoch  int64                  // of the driver that appends
 	Parts  map[ledger.Hash][]byte // of requests, by content
-	Head   Head
+	Head   view.Head
+	Kept   *run.Kept // what the session keeps of the run, where it is over; nil while it is not
 }
 
 // Opening is the first batch of a run.
@@ -59,8 +45,9 @@ type Opening struct {
 type Session struct {
 	ID   string
 	Runs int
-	Last string // newest run; "" before the first
-	Busy bool   // Last is not over
+	Last string    // newest run; "" before the first
+	Busy bool      // Last is not over
+	Kept *run.Kept // of Last, where it is over; nil where an earlier program closed it
 }
 
 // Waiting is a message in a session's inbox.
@@ -69,86 +56,70 @@ type Waiting struct {
 	Start Start
 }
 
-// Log keeps ledgers and what goes with them. All methods may be called side by side;
-// batches of one run come one after the other. Append and Open return nil when the
-// batch is on disk, and any error means that nothing of it is: ErrConflict where the
-// batch does not follow the newest event, ErrNoRun, ErrNoSession, ErrBusy and ErrTaken
-// as they say. Package logtest tests an implementation.
+// Log keeps ledgers. All methods may be called side by side; batches of one run come one
+// after the other. Append and Open return nil when the batch is on disk, and any error means
+// that nothing of it is: ErrConflict where the batch does not follow the newest event,
+// ErrFenced where a newer driver has the run, ErrNoRun, ErrNoSession, ErrBusy and ErrTaken as
+// they say. Package logtest tests an implementation of Records.
 type Log interface {
 	Open(ctx context.Context, o Opening) error
 	Append(ctx context.Context, b Batch) error
-	Read(ctx context.Context, run string) ([]ledger.Event, error)
+	// Read gives the events of a run after one, in order. An error is the last it gives.
+	Read(ctx context.Context, run string, after int64) iter.Seq2[ledger.Event, error]
+	// Lease gives a run to a driver: batches with an older epoch are refused from then on.
+	Lease(ctx context.Context, run string) (epoch int64, err error)
+	Unfinished(ctx context.Context) ([]string, error) // runs that are neither over nor held
 	Session(ctx context.Context, id string) (Session, error)
+}
+
+// Inbox keeps messages that wait until their session's run is over. Its methods may be
+// called side by side.
+type Inbox interface {
 	Enqueue(ctx context.Context, s Start) error
 	Inbox(ctx context.Context, session string) (Waiting, bool, error)
-	Queues(ctx context.Context) ([]string, error)     // the session of each message that waits
-	Unfinished(ctx context.Context) ([]string, error) // runs that are neither over nor held
+	Queues(ctx context.Context) ([]string, error) // the session of each message that waits
+}
+
+// Timers keeps what becomes due: the deadlines of tickets, and attempts to be made again.
+// They come and go with the events that set and end them. It may be called side by side.
+type Timers interface {
 	Due(ctx context.Context, now time.Time) (runs []string, next time.Time, err error)
+}
+
+// Records is all that is kept.
+type Records interface {
+	Log
+	Inbox
+	Timers
+}
+
+// All gives a whole ledger.
+func All(read iter.Seq2[ledger.Event, error]) ([]ledger.Event, error) {
+	var out []ledger.Event
+	for e, err := range read {
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, nil
 }
 
 // Models asks models. Ask may be called side by side. It calls delta, where it is not
 // nil, with the words as they come, never after it has returned; a failure says
 // whether the same request may be sent again.
 type Models interface {
-	Ask(ctx context.Context, p *project.Project, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure)
-}
-
-// Invocation is one attempt at a tool call.
-type Invocation struct {
-	Project *project.Project
-	Tool    *project.Tool
-	Args    any
-	Vars    expr.Vars
-	Facts   map[string]any // the state, as JSON has it
-	Key     string         // the same at every attempt
-	Step    string         // of the run; "" on the bench
-	Stub    bool
-	Bench   bool // tried alone: more of the raw reply is kept
-	Run     string
-	Person  string
-	Pause   func(context.Context, time.Duration) error // waits; a drill's does not take the time
-	Log     func(line string)                          // is told what a call says of itself while it goes; nil: nobody listens
-}
-
-// Logs gives a writer that tells each line of what is written to it as the call's.
-func (i Invocation) Logs() io.Writer {
-	if i.Log == nil {
-		return io.Discard
-	}
-	return &lines{say: i.Log}
-}
-
-// maxLine bounds a line that is told.
-const maxLine = 500
-
-type lines struct {
-	say  func(string)
-	rest []byte
-}
-
-func (l *lines) Write(p []byte) (int, error) {
-	for _, b := range p {
-		switch {
-		case b == '\n':
-			if line := strings.TrimSpace(strings.ToValidUTF8(string(l.rest), "�")); line != "" {
-				l.say(line)
-			}
-			l.rest = l.rest[:0]
-		case len(l.rest) < maxLine:
-			l.rest = append(l.rest, b)
-		}
-	}
-	return len(p), nil
+	Ask(ctx context.Context, p *project.Project, r deed.Request, delta func(string)) (deed.Reply, *deed.ModelFailure)
 }
 
 // Tools carries calls out. Both methods may be called side by side, also for the
 // same tool. A failure says what is known of the outcome: NotDone promises that
 // nothing happened.
 type Tools interface {
-	Call(ctx context.Context, i Invocation) (loop.Result, *loop.Failure)
+	Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure)
 	// Look gives the difference that a call would make, or why it cannot succeed. It
 	// changes nothing. It is asked of tools for which project.Tool.Looks holds.
-	Look(ctx context.Context, i Invocation) (diff string, bad *loop.Failure)
+	Look(ctx context.Context, i deed.Invocation) (diff string, bad *deed.Failure)
 }
 
 // Projects finds the version of a project that a run was opened with. Its methods may
@@ -171,7 +142,7 @@ type Blanker interface {
 // as they come. Its methods may be called side by side and must not block.
 type Live interface {
 	Committed(run string, events []ledger.Event)
-	Delta(run, step, text string)
+	Delta(run string, step ledger.StepID, text string)
 }
 
 // Clock tells the time and waits for it. Its methods may be called side by side.

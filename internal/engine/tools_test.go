@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/live"
 	"stonebaton.example/internal/secret"
@@ -40,16 +40,16 @@ func listing(t *testing.T) *project.Project {
 
 func TestAWholeResultIsPutWhereItsNameStands(t *testing.T) {
 	var got []any
-	a := &actor{do: func(_ context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+	a := &actor{do: func(_ context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 		if i.Tool.Name == "total" {
 			got = i.Args.(map[string]any)["rows"].([]any)
-			return loop.Result{Value: float64(len(got))}, nil
+			return deed.Result{Value: float64(len(got))}, nil
 		}
 		rows := []any{}
 		for n := range 366 {
 			rows = append(rows, map[string]any{"day": float64(n)})
 		}
-		return loop.Result{Value: rows}, nil
+		return deed.Result{Value: rows}, nil
 	}}
 	a.say = script("list {}", `total {"rows":"result:1.t1.c1"}`, "Done.")
 	log := engine.NewMemory()
@@ -57,7 +57,7 @@ func TestAWholeResultIsPutWhereItsNameStands(t *testing.T) {
 	b := begin(t, e, engine.Start{})
 	wait(t, e)
 	assert.Len(t, got, 366, "the model read two of them, the tool all")
-	events, err := log.Read(ctx, b.Run)
+	events, err := engine.All(log.Read(ctx, b.Run, 0))
 	require.NoError(t, err)
 	for _, ev := range events {
 		if d, ok := ev.Data.(*ledger.CallDecided); ok && d.Tool == "total" {
@@ -84,9 +84,9 @@ func TestAWholeResultIsPutWhereItsNameStands(t *testing.T) {
 func TestALongNumberGoesThroughARunAsItIs(t *testing.T) {
 	const id = "9007199254740993" // a float64 would make another of it
 	var args, vars any
-	a := &actor{do: func(_ context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+	a := &actor{do: func(_ context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 		args, vars = i.Args.(map[string]any)["id"], i.Vars["args"].(map[string]any)["id"]
-		return loop.Result{Value: map[string]any{"next": int64(9007199254740995)}}, nil
+		return deed.Result{Value: map[string]any{"next": int64(9007199254740995)}}, nil
 	}}
 	a.say = script(`open {"id":`+id+`}`, "Done.")
 	log := engine.NewMemory()
@@ -106,7 +106,7 @@ stubs: [{returns: {}}]
 	wait(t, e)
 	assert.Equal(t, int64(9007199254740993), args)
 	assert.Equal(t, args, vars)
-	events, err := log.Read(ctx, b.Run)
+	events, err := engine.All(log.Read(ctx, b.Run, 0))
 	require.NoError(t, err)
 	found := false
 	for _, ev := range events {
@@ -124,7 +124,7 @@ stubs: [{returns: {}}]
 }
 
 // scriptAfter is script for a thread that has so many turns of an agent already.
-func scriptAfter(had int, lines ...string) func(prompt.Request) (prompt.Reply, *loop.ModelFailure) {
+func scriptAfter(had int, lines ...string) func(deed.Request) (deed.Reply, *deed.ModelFailure) {
 	empty := make([]string, had)
 	for i := range empty {
 		empty[i] = "before"
@@ -133,25 +133,25 @@ func scriptAfter(had int, lines ...string) func(prompt.Request) (prompt.Reply, *
 }
 
 func TestWhatANameStandsForHasToFitToo(t *testing.T) {
-	a := &actor{do: func(_ context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+	a := &actor{do: func(_ context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 		rows := []any{}
 		for range 9 {
 			rows = append(rows, "not a record")
 		}
-		return loop.Result{Value: rows}, nil
+		return deed.Result{Value: rows}, nil
 	}}
 	a.say = script("list {}", `total {"rows":"result:1.t1.c1"}`, "Done.")
 	log := engine.NewMemory()
 	e := start(t, log, a, func(c *engine.Config) { c.Projects = one{listing(t)} })
 	b := begin(t, e, engine.Start{})
 	wait(t, e)
-	events, err := log.Read(ctx, b.Run)
+	events, err := engine.All(log.Read(ctx, b.Run, 0))
 	require.NoError(t, err)
 	found := false
 	for _, ev := range events {
 		if f, ok := ev.Data.(*ledger.CallFailed); ok {
 			found = true
-			assert.Equal(t, "args", f.Class)
+			assert.EqualValues(t, "args", f.Class)
 			assert.Equal(t, ledger.NotDone, f.Outcome)
 			assert.Contains(t, f.Words, "rows.0 must be an object, not a string")
 		}
@@ -171,7 +171,7 @@ func TestACallFromOutsideRunsToItsEnd(t *testing.T) {
 	s, err := e.State(ctx, b.Run)
 	require.NoError(t, err)
 	require.Equal(t, ledger.Held, s.Status())
-	require.NoError(t, e.Settle(ctx, b.Run, "t0.c1", engine.Settlement{Verb: ledger.Allow, By: "master"}))
+	require.NoError(t, e.Settle(ctx, b.Run, "t0.c1", loop.Settlement{Verb: ledger.Allow, By: "master"}))
 	wait(t, e)
 	s, err = e.State(ctx, b.Run)
 	require.NoError(t, err)
@@ -182,12 +182,12 @@ func TestACallFromOutsideThatWasLostIsRecovered(t *testing.T) {
 	hang := make(chan struct{})
 	defer close(hang)
 	log := engine.NewMemory()
-	a := &actor{say: script("never"), do: func(ctx context.Context, _ engine.Invocation) (loop.Result, *loop.Failure) {
+	a := &actor{say: script("never"), do: func(ctx context.Context, _ deed.Invocation) (deed.Result, *deed.Failure) {
 		select {
 		case <-ctx.Done():
 		case <-hang:
 		}
-		return loop.Result{}, &loop.Failure{Outcome: ledger.Unknown, Say: "gone"}
+		return deed.Result{}, &deed.Failure{Outcome: ledger.Unknown, Say: "gone"}
 	}}
 	e := start(t, log, a, nil)
 	b := begin(t, e, engine.Start{Call: &ledger.Ask{ID: "1", Tool: "look", Args: `{"name":"Petrel"}`}})
@@ -211,7 +211,7 @@ func TestACallUnderWaySaysHowItGoes(t *testing.T) {
 	hub, ready := &live.Hub{}, make(chan struct{})
 	blanker := secret.New(func(string) (string, bool) { return "s3cret-value", true })
 	blanker.Learn("${secret:KEY}")
-	a := &actor{say: script("look {\"name\":\"Petrel\"}", "Done."), do: func(_ context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+	a := &actor{say: script("look {\"name\":\"Petrel\"}", "Done."), do: func(_ context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 		<-ready
 		w := i.Logs()
 		_, _ = w.Write([]byte("half a "))
@@ -219,7 +219,7 @@ func TestACallUnderWaySaysHowItGoes(t *testing.T) {
 		for range 1000 {
 			_, _ = w.Write([]byte("flood\n"))
 		}
-		return loop.Result{Value: map[string]any{}}, nil
+		return deed.Result{Value: map[string]any{}}, nil
 	}}
 	e := start(t, engine.NewMemory(), a, func(c *engine.Config) { c.Live, c.Blanker = hub, blanker })
 	b := begin(t, e, engine.Start{})

@@ -17,7 +17,7 @@ const depth = 256
 type Note struct {
 	Run    string
 	Events []ledger.Event
-	Step   string // of Text
+	Step   ledger.StepID // of Text
 	Text   string
 	Topic  string // something else that changed: "project", "drills"
 }
@@ -95,7 +95,9 @@ func (h *Hub) Committed(run string, events []ledger.Event) {
 }
 
 // Delta passes a piece of a turn's words on.
-func (h *Hub) Delta(run, step, text string) { h.send(Note{Run: run, Step: step, Text: text}, false) }
+func (h *Hub) Delta(run string, step ledger.StepID, text string) {
+	h.send(Note{Run: run, Step: step, Text: text}, false)
+}
 
 // Changed tells the readers of everything that a topic changed.
 func (h *Hub) Changed(topic string) { h.send(Note{Topic: topic}, true) }

@@ -6,28 +6,27 @@ import (
 	"context"
 	"fmt"
 
-	"stonebaton.example/core/loop"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 )
 
 // Wire speaks one protocol to models.
 type Wire interface {
-	Ask(ctx context.Context, p *project.Project, m *project.Model, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure)
+	Ask(ctx context.Context, p *project.Project, m *project.Model, r deed.Request, delta func(string)) (deed.Reply, *deed.ModelFailure)
 }
 
 // Set is an engine.Models made of wires by name.
 type Set map[string]Wire
 
 // Ask sends a request by the wire of its model.
-func (s Set) Ask(ctx context.Context, p *project.Project, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure) {
+func (s Set) Ask(ctx context.Context, p *project.Project, r deed.Request, delta func(string)) (deed.Reply, *deed.ModelFailure) {
 	m := p.Models[r.Model]
 	if m == nil {
-		return prompt.Reply{}, &loop.ModelFailure{Class: "model", Say: fmt.Sprintf("the project has no model %q", r.Model)}
+		return deed.Reply{}, &deed.ModelFailure{Class: "model", Say: fmt.Sprintf("the project has no model %q", r.Model)}
 	}
 	w := s[m.Speaks]
 	if w == nil {
-		return prompt.Reply{}, &loop.ModelFailure{Class: "config", Say: fmt.Sprintf("this program does not speak the wire %q", m.Speaks)}
+		return deed.Reply{}, &deed.ModelFailure{Class: "config", Say: fmt.Sprintf("this program does not speak the wire %q", m.Speaks)}
 	}
 	return w.Ask(ctx, p, m, r, delta)
 }

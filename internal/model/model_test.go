@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/model"
 	"stonebaton.example/internal/understudy"
 )
@@ -19,13 +19,13 @@ func TestTheWireOfTheModelIsAsked(t *testing.T) {
 	p := coretest.Project(t, coretest.Main)
 	s := model.Set{"understudy": &understudy.Wire{}}
 	words := ""
-	r, bad := s.Ask(context.Background(), p, prompt.Request{Model: "m", Messages: []ledger.Message{{Role: ledger.User, Text: "Hello"}}}, func(w string) { words += w })
+	r, bad := s.Ask(context.Background(), p, deed.Request{Model: "m", Messages: []ledger.Message{{Role: ledger.User, Text: "Hello"}}}, func(w string) { words += w })
 	require.Nil(t, bad)
 	assert.Equal(t, r.Text, words, "its words come as they are")
 	assert.Positive(t, r.Usage.Out)
-	_, bad = s.Ask(context.Background(), p, prompt.Request{Model: "none"}, nil)
+	_, bad = s.Ask(context.Background(), p, deed.Request{Model: "none"}, nil)
 	assert.Contains(t, bad.Say, `the project has no model "none"`)
-	_, bad = model.Set{}.Ask(context.Background(), p, prompt.Request{Model: "m"}, nil)
+	_, bad = model.Set{}.Ask(context.Background(), p, deed.Request{Model: "m"}, nil)
 	assert.Contains(t, bad.Say, `does not speak the wire "understudy"`)
 }
 
@@ -46,7 +46,7 @@ prompt: The desk.
 	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: main, "a/x.yaml": "lines:\n  - {who: the desk, said: hello, say: By heart.}\n"}})
 	require.NotNil(t, p, "%v", probs)
 	ask := func(w *understudy.Wire, name string) string {
-		r, bad := w.Ask(context.Background(), p, p.Models[name], prompt.Request{System: "The desk.", Messages: []ledger.Message{{Role: ledger.User, Text: "hello"}}}, func(string) {})
+		r, bad := w.Ask(context.Background(), p, p.Models[name], deed.Request{System: "The desk.", Messages: []ledger.Message{{Role: ledger.User, Text: "hello"}}}, func(string) {})
 		require.Nil(t, bad)
 		return r.Text
 	}
@@ -56,7 +56,7 @@ prompt: The desk.
 }
 
 func TestAReplyCanBeCutShort(t *testing.T) {
-	r := understudy.Part{}.Answer(prompt.Request{MaxTokens: 2, Messages: []ledger.Message{{Role: ledger.User, Text: "Hello"}}})
+	r := understudy.Part{}.Answer(deed.Request{MaxTokens: 2, Messages: []ledger.Message{{Role: ledger.User, Text: "Hello"}}})
 	assert.Equal(t, "length", r.Finish)
 	assert.Len(t, r.Text, 8)
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"stonebaton.example/api"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
@@ -105,8 +106,8 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
 	began := time.Now()
-	key := ledger.Key("bench", strconv.FormatInt(began.UnixNano(), 36))
-	r, bad := handlers.Call(ctx, engine.Invocation{Project: p, Tool: t, Args: val, Vars: vars, Facts: facts, Key: key, Stub: in.Tools == ledger.ToolsStubs, Bench: true, Person: "local"})
+	key := ledger.Key("bench", ledger.StepID(strconv.FormatInt(began.UnixNano(), 36)))
+	r, bad := handlers.Call(ctx, deed.Invocation{Project: p, Tool: t, Args: val, Vars: vars, Facts: facts, Key: key, Stub: in.Tools == ledger.ToolsStubs, Bench: true, Person: "local"})
 	out.MS = time.Since(began).Milliseconds()
 	sent := r.Sent
 	if bad == nil {
@@ -127,7 +128,7 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 			sent = bad.Sent
 		}
 		bad.Say = bl.Text(bad.Say)
-		out.Status, out.Class, out.Error, out.Known, out.Words = "failed", bad.Class, bad.Say, bad.Outcome, bl.Text(loop.FailedWords(t, vars, bad))
+		out.Status, out.Class, out.Error, out.Known, out.Words = "failed", string(bad.Class), bad.Say, bad.Outcome, bl.Text(loop.FailedWords(t, vars, bad))
 	}
 	out.Tokens, out.Sent = prompt.Tokens(out.Words), engine.BlankSent(bl, sent)
 	return out, nil
@@ -227,7 +228,7 @@ func (s *Service) draft(ctx context.Context, tool string, in api.NewStub) (proje
 		d = DraftOf(t)
 		d.After = after
 	case in.Run != "":
-		events, err := s.app.Store.Read(ctx, in.Run)
+		events, err := engine.All(s.app.Store.Read(ctx, in.Run, 0))
 		if err != nil {
 			return d, err
 		}
@@ -254,7 +255,7 @@ func DraftOf(t api.Tried) project.StubDraft {
 func ofCall(events []ledger.Event, step, tool string, d *project.StubDraft) error {
 	found, ended := false, false
 	for _, e := range events {
-		if e.Step != step {
+		if e.Step != ledger.StepID(step) {
 			continue
 		}
 		switch x := e.Data.(type) {
@@ -316,7 +317,7 @@ func (s *Service) undo(c *echo.Context) error {
 		return err
 	}
 	if ch.Run != "" {
-		if err := s.app.Engine.Undone(c.Request().Context(), ch.Run, ch.Step, ch.Path, "local"); err != nil {
+		if err := s.app.Engine.Undone(c.Request().Context(), ch.Run, ledger.StepID(ch.Step), ch.Path, "local"); err != nil {
 			return err
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/value"
@@ -154,7 +155,7 @@ func (t *ToolServer) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.C
 		if err != nil && ctx.Err() == nil {
 			return failed(err.Error()), nil
 		}
-		if err == nil && s.Closed != nil {
+		if err == nil && s.Closed() != nil {
 			return t.result(s, b.Run)
 		}
 		if err == nil && s.Held() {
@@ -169,7 +170,7 @@ func (t *ToolServer) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.C
 			// nobody waits for the result any more: what has not begun does not begin
 			stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 			defer cancel()
-			var over *engine.RefusedError
+			var over *loop.RefusedError
 			if err := t.app.Engine.Stop(stop, b.Run, who, "the client went away"); err != nil && !errors.As(err, &over) {
 				t.log.Warn("failed to stop the run of a client that went away", "run", b.Run, "error", err)
 			}
@@ -197,15 +198,15 @@ func failed(words string) *mcp.CallToolResult {
 
 // result words the end of a run of one call.
 func (t *ToolServer) result(s *run.State, id string) (*mcp.CallToolResult, error) {
-	if s.Closed.Status != ledger.Done {
+	if s.Closed().Status != ledger.Done {
 		words := "the run was stopped"
-		if s.Closed.Problem != nil {
-			words = s.Closed.Problem.Say
+		if s.Closed().Problem != nil {
+			words = s.Closed().Problem.Say
 		}
 		return failed(words), nil
 	}
-	out := &mcp.CallToolResult{Content: []mcp.Content{&mcp.TextContent{Text: s.Closed.Answer}}}
-	events, err := t.app.Store.Read(context.Background(), id)
+	out := &mcp.CallToolResult{Content: []mcp.Content{&mcp.TextContent{Text: s.Closed().Answer}}}
+	events, err := engine.All(t.app.Store.Read(context.Background(), id, 0))
 	if err != nil {
 		return out, nil // the words are the answer; its structure is for programs
 	}

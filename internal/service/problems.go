@@ -10,6 +10,7 @@ import (
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
 	"stonebaton.example/docs"
@@ -57,9 +58,9 @@ func narrower(kind string, p *api.Problem) *api.Problem {
 
 func asProblem(err error) *api.Problem {
 	var p *api.Problem
-	var refused *engine.RefusedError
-	var settled *engine.SettledError
-	var others *engine.NotEntitledError
+	var refused *loop.RefusedError
+	var settled *loop.SettledError
+	var others *loop.NotEntitledError
 	var probs *app.ProblemsError
 	var noDrill *app.UnknownDrillError
 	var noAgent *prompt.UnknownAgentError

@@ -17,10 +17,11 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"stonebaton.example/api"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/store"
@@ -141,13 +142,13 @@ func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *
 	ctx, cancel := context.WithTimeout(ctx, m.Timeout)
 	defer cancel()
 	began := time.Now()
-	r := prompt.Request{Agent: "test", Model: m.Name, System: "Answer in one short sentence.", MaxTokens: 64,
+	r := deed.Request{Agent: "test", Model: m.Name, System: "Answer in one short sentence.", MaxTokens: 64,
 		Messages: []ledger.Message{{Role: ledger.User, Text: "Hello. Are you there?"}}}
 	reply, bad := models.Ask(ctx, p, r, func(string) {})
 	out := api.ModelTest{ID: m.Name, Status: "answers", MS: time.Since(began).Milliseconds(), Answer: bl.Text(reply.Text), Model: reply.Model, Tokens: reply.Usage}
 	if bad != nil {
 		out.Status = "fails"
-		out.Error = &ledger.Problem{Class: "model." + bad.Class, Say: bl.Text(bad.Say), Remedy: bl.Text(bad.Remedy)}
+		out.Error = &ledger.Problem{Class: "model." + string(bad.Class), Say: bl.Text(bad.Say), Remedy: bl.Text(bad.Remedy)}
 	}
 	return out
 }
@@ -302,7 +303,7 @@ func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
 		return api.Ticket{}, err
 	}
 	out := api.Ticket{Ticket: row, Schema: map[string]any{}}
-	events, err := s.app.Store.Read(ctx, row.Run)
+	events, err := engine.All(s.app.Store.Read(ctx, row.Run, 0))
 	if err != nil {
 		return out, err
 	}
@@ -333,13 +334,13 @@ func (s *Service) settle(c *echo.Context) error {
 		return err
 	}
 	if t.Status != "open" && in.ID == "" {
-		return &engine.SettledError{Verb: ledger.Verb(t.Status), By: t.SettledBy}
+		return &loop.SettledError{Verb: ledger.Verb(t.Status), By: t.SettledBy}
 	}
 	result, err := given("result", in.Result)
 	if err != nil {
 		return err
 	}
-	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, t.Step, engine.Settlement{ID: in.ID, Verb: in.Verb, By: "local", As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown}); err != nil {
+	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, ledger.StepID(t.Step), loop.Settlement{ID: in.ID, Verb: in.Verb, By: "local", As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown}); err != nil {
 		return err
 	}
 	return s.ticket(c)

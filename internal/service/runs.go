@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"stonebaton.example/api"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
@@ -64,7 +66,7 @@ func (s *Service) runs(c *echo.Context) error {
 
 func (s *Service) run(c *echo.Context) error {
 	ctx, id := c.Request().Context(), c.Param("id")
-	events, err := s.app.Store.Read(ctx, id)
+	events, err := engine.All(s.app.Store.Read(ctx, id, 0))
 	if err != nil {
 		return err
 	}
@@ -96,7 +98,7 @@ func (s *Service) waiting(ctx context.Context, session string) ([]string, error)
 
 func (s *Service) step(c *echo.Context) error {
 	id := c.Param("id")
-	events, err := s.app.Store.Read(c.Request().Context(), id)
+	events, err := engine.All(s.app.Store.Read(c.Request().Context(), id, 0))
 	if err != nil {
 		return err
 	}
@@ -130,7 +132,7 @@ func (s *Service) stop(c *echo.Context) error {
 // says whether this program would still build the same.
 func (s *Service) request(c *echo.Context) error {
 	ctx, id, name := c.Request().Context(), c.Param("id"), c.Param("step")
-	events, err := s.app.Store.Read(ctx, id)
+	events, err := engine.All(s.app.Store.Read(ctx, id, 0))
 	if err != nil {
 		return err
 	}
@@ -166,7 +168,8 @@ func (s *Service) request(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	hashes := append(before.LastSent[:sent.Kept:sent.Kept], sent.Added...)
+	on := before.Thread(st.ID.Parent())
+	hashes := append(slices.Clip(on.Sent()[sent.Skip:sent.Skip+sent.Kept]), sent.Added...)
 	for _, h := range hashes {
 		raw, err := s.app.Store.Part(ctx, h)
 		if err != nil {
@@ -178,25 +181,25 @@ func (s *Service) request(c *echo.Context) error {
 		}
 		out.Messages = append(out.Messages, m)
 	}
-	p, err := s.app.Projects.Version(ctx, before.Opened.Version)
+	p, err := s.app.Projects.Version(ctx, before.Opened().Version)
 	if err != nil {
 		out.Differs = err.Error()
 		return c.JSON(http.StatusOK, out)
 	}
 	if m := p.Models[sent.Model]; m != nil && m.Speaks == "chat-completions" {
-		r := prompt.Request{System: out.System, Tools: out.Tools, Messages: out.Messages, Temperature: sent.Temp, MaxTokens: m.MaxTokens}
+		r := deed.Request{System: out.System, Tools: out.Tools, Messages: out.Messages, Temperature: sent.Temp, MaxTokens: m.MaxTokens}
 		if out.Wire, err = json.Marshal(chat.Encode(r, m.Remote)); err != nil {
 			return err
 		}
 	}
-	out.Differs = differs(p, before, sent, hashes, events[at].At)
+	out.Differs = differs(p, before, on, sent, hashes, events[at].At)
 	out.Same = out.Differs == ""
 	return c.JSON(http.StatusOK, out)
 }
 
 // differs says in which part a request built today would differ; "" in none.
-func differs(p *project.Project, before *run.State, sent *ledger.TurnSent, hashes []ledger.Hash, at time.Time) string {
-	b, err := prompt.Build(p, before, sent.Model, at)
+func differs(p *project.Project, before *run.State, on *run.Thread, sent *ledger.TurnSent, hashes []ledger.Hash, at time.Time) string {
+	b, err := prompt.Build(p, before, on, sent.Model, at)
 	switch {
 	case err != nil:
 		return err.Error()
@@ -237,7 +240,7 @@ func (s *Service) session(c *echo.Context) error {
 	}
 	out := api.Session{SessionRow: row, Talk: []api.Said{}}
 	for n := 1; n <= row.Runs; n++ {
-		events, err := s.app.Store.Read(ctx, fmt.Sprintf("%s-%d", id, n))
+		events, err := engine.All(s.app.Store.Read(ctx, fmt.Sprintf("%s-%d", id, n), 0))
 		if err != nil {
 			return err
 		}
@@ -247,7 +250,7 @@ func (s *Service) session(c *echo.Context) error {
 			if err != nil {
 				return err
 			}
-			out.State = st.Facts
+			out.State = st.Facts()
 		}
 	}
 	if out.Waiting, err = s.waiting(ctx, id); err != nil {
@@ -260,8 +263,11 @@ func (s *Service) session(c *echo.Context) error {
 // that a direct tool gave in place of a model, and why it ended where it did not end well.
 func talk(events []ledger.Event) []api.Said {
 	var out []api.Said
-	agent, words, returned := "", "", "" // who has the baton, their newest words, the newest call that returned
+	agent, words, returned := "", "", ledger.StepID("") // who has the baton, their newest words, the newest call that returned
 	for _, e := range events {
+		if e.Thread != ledger.MainThread {
+			continue // what agents say to one another is not said to the person
+		}
 		said := api.Said{Run: e.Run, At: e.At, Step: e.Step}
 		switch d := e.Data.(type) {
 		case *ledger.RunOpened:

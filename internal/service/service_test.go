@@ -147,7 +147,7 @@ func TestTheConversationHasTheAnswerOfADirectTool(t *testing.T) {
 	_, _, body := r.get("/api/sessions/" + one.Run.Session)
 	require.NoError(t, json.Unmarshal([]byte(body), &s))
 	require.Len(t, s.Talk, 2)
-	assert.Equal(t, []string{"agent", "desk", "high", "t1.c1"}, []string{s.Talk[1].Who, s.Talk[1].Agent, s.Talk[1].Text, s.Talk[1].Step})
+	assert.Equal(t, []string{"agent", "desk", "high", "t1.c1"}, []string{s.Talk[1].Who, s.Talk[1].Agent, s.Talk[1].Text, string(s.Talk[1].Step)})
 	two := r.say(`Look up the vessel "Petrel" by its name.`)
 	_, _, body = r.get("/api/sessions/" + two.Run.Session)
 	require.NoError(t, json.Unmarshal([]byte(body), &s))
@@ -196,12 +196,12 @@ func TestTheRequestOfATurnIsProven(t *testing.T) {
 	one := r.say(`Look up the vessel "Petrel" by its name.`)
 	for _, s := range one.Steps {
 		if s.Kind != "turn" {
-			code, _, body := r.get("/api/runs/" + one.Run.ID + "/turns/" + s.ID + "/request")
+			code, _, body := r.get("/api/runs/" + one.Run.ID + "/turns/" + string(s.ID) + "/request")
 			assert.Equal(t, 404, code)
 			assert.Contains(t, body, "has no turn")
 			continue
 		}
-		_, _, body := r.get("/api/runs/" + one.Run.ID + "/turns/" + s.ID + "/request")
+		_, _, body := r.get("/api/runs/" + one.Run.ID + "/turns/" + string(s.ID) + "/request")
 		var q api.Request
 		require.NoError(t, json.Unmarshal([]byte(body), &q))
 		assert.True(t, q.Same, q.Differs)

@@ -14,6 +14,7 @@ import (
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/trace"
+	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/live"
 )
 
@@ -101,7 +102,7 @@ func (s *Service) follow(c *echo.Context, id string, after int64) error {
 	ctx := c.Request().Context()
 	r := s.app.Hub.Read(id)
 	defer r.Close()
-	past, err := s.app.Store.Read(ctx, id)
+	past, err := engine.All(s.app.Store.Read(ctx, id, 0))
 	if err != nil {
 		return err
 	}
@@ -117,7 +118,7 @@ func (s *Service) follow(c *echo.Context, id string, after int64) error {
 	}
 	send := func(events []ledger.Event) (closed bool, err error) {
 		for _, e := range events {
-			if e.Seq <= t.State().Seq {
+			if e.Seq <= t.State().Seq() {
 				continue
 			}
 			steps, err := t.Apply(e)
@@ -157,8 +158,8 @@ func (s *Service) follow(c *echo.Context, id string, after int64) error {
 			continue
 		case n = <-r.C:
 		}
-		if r.Missed() || (len(n.Events) > 0 && n.Events[0].Seq > t.State().Seq+1) {
-			if n.Events, err = s.app.Store.ReadAfter(ctx, id, t.State().Seq, 0); err != nil {
+		if r.Missed() || (len(n.Events) > 0 && n.Events[0].Seq > t.State().Seq()+1) {
+			if n.Events, err = s.app.Store.ReadAfter(ctx, id, t.State().Seq(), 0); err != nil {
 				return nil
 			}
 		}

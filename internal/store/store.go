@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -19,6 +20,8 @@ import (
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/view"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/sqlite"
 )
@@ -120,9 +123,10 @@ type headRow struct {
 	Problem                                           JSON
 	Opened                                            Moment `db:"opened_at"`
 	Last                                              Moment `db:"last_at"`
+	Epoch                                             int64
 }
 
-func rowOf(run string, h engine.Head) headRow {
+func rowOf(run string, h view.Head) headRow {
 	return headRow{ID: run, Status: string(h.Status), Agent: h.Agent, Path: h.Path, Called: h.Called, Models: h.Models, Turns: h.Turns, Calls: h.Calls, In: h.Tokens.In, Out: h.Tokens.Out, Cost: h.Cost,
 		Worked: h.Worked.Milliseconds(), Answer: h.Answer, Problem: problemOf(h), Opened: Moment{h.OpenedAt}, Last: Moment{h.LastAt}}
 }
@@ -134,7 +138,7 @@ func (s *Store) Open(ctx context.Context, o engine.Opening) error {
 		return err
 	}
 	row := rowOf(o.Run, o.Head)
-	row.Session, row.Project, row.Person, row.Text = o.Session, o.Project, o.Person, o.Text
+	row.Session, row.Project, row.Person, row.Text, row.Epoch = o.Session, o.Project, o.Person, o.Text, o.Epoch
 	return s.write.do(ctx, func(t *tx) error {
 		if err := t.enter(o, row.Opened); err != nil {
 			return err
@@ -196,12 +200,20 @@ func (s *Store) Append(ctx context.Context, b engine.Batch) error {
 		return err
 	}
 	row := rowOf(b.Run, b.Head)
+	row.Epoch = b.Epoch
 	return s.write.do(ctx, func(t *tx) error {
 		n, err := t.changed(setHead, row)
 		if err != nil {
 			return err
 		}
 		if n != 1 {
+			var have int
+			if err := t.get(&have, countRun, named{"run": b.Run}); err != nil {
+				return err
+			}
+			if have == 1 {
+				return engine.ErrFenced
+			}
 			return engine.ErrNoRun
 		}
 		var newest int64
@@ -235,20 +247,24 @@ type partRow struct {
 }
 
 type rows struct {
+	run    string
 	events []eventRow
 	parts  []partRow
 	source []ledger.Event
+	over   bool
+	kept   []byte // NULL where there is none, or where it is a file
+	file   sql.NullString
 }
 
 // prepare encodes a batch and writes the files of its large values.
 func (s *Store) prepare(b engine.Batch) (rows, error) {
-	r := rows{source: b.Events, events: make([]eventRow, 0, len(b.Events))}
+	r := rows{run: b.Run, over: b.Head.Status.Over(), source: b.Events, events: make([]eventRow, 0, len(b.Events))}
 	for _, e := range b.Events {
 		data, err := ledger.EncodeData(e.Data)
 		if err != nil {
 			return r, fmt.Errorf("run %s, event %d cannot be written: %w", e.Run, e.Seq, err)
 		}
-		row := eventRow{Run: e.Run, Seq: e.Seq, At: Moment{e.At}, V: e.V, Kind: string(e.Kind), Thread: e.Thread, Step: e.Step, Data: data}
+		row := eventRow{Run: e.Run, Seq: e.Seq, At: Moment{e.At}, V: e.V, Kind: string(e.Kind), Thread: e.Thread, Step: string(e.Step), Data: data}
 		if len(data) > inline {
 			h, err := s.blobs.put(data)
 			if err != nil {
@@ -267,12 +283,45 @@ func (s *Store) prepare(b engine.Batch) (rows, error) {
 		}
 		r.parts = append(r.parts, partRow{string(h), body, Moment{b.Head.LastAt}})
 	}
-	return r, nil
+	if b.Kept == nil {
+		return r, nil
+	}
+	raw, err := json.Marshal(b.Kept)
+	if err != nil {
+		return r, err
+	}
+	if len(raw) <= inline {
+		r.kept = raw
+		return r, nil
+	}
+	h, err := s.blobs.put(raw)
+	r.file = sql.NullString{String: string(h), Valid: true}
+	return r, err
 }
 
-// Read gives a run's events.
-func (s *Store) Read(ctx context.Context, run string) ([]ledger.Event, error) {
-	return s.ReadAfter(ctx, run, 0, 0)
+// readMost is how many events are taken from the database at once.
+const readMost = 2000
+
+// Read gives a run's events after one.
+func (s *Store) Read(ctx context.Context, run string, after int64) iter.Seq2[ledger.Event, error] {
+	return func(yield func(ledger.Event, error) bool) {
+		for {
+			events, err := s.ReadAfter(ctx, run, after, readMost)
+			if err != nil {
+				yield(ledger.Event{}, err)
+				return
+			}
+			for _, e := range events {
+				if !yield(e, nil) {
+					return
+				}
+				after = e.Seq
+			}
+			if len(events) < readMost {
+				return
+			}
+		}
+	}
 }
 
 // ReadAfter gives a run's events after one, at most limit of them; 0 is all.
@@ -295,7 +344,7 @@ func (s *Store) ReadAfter(ctx context.Context, run string, seq int64, limit int)
 	}
 	out := make([]ledger.Event, 0, len(raw))
 	for _, r := range raw {
-		e := ledger.Event{Run: r.Run, Seq: r.Seq, At: r.At.Time, V: r.V, Kind: ledger.Kind(r.Kind), Thread: r.Thread, Step: r.Step}
+		e := ledger.Event{Run: r.Run, Seq: r.Seq, At: r.At.Time, V: r.V, Kind: ledger.Kind(r.Kind), Thread: r.Thread, Step: ledger.StepID(r.Step)}
 		if r.File.Valid {
 			var err error
 			if r.Data, err = s.blobs.get(ledger.Hash(r.File.String)); err != nil {
@@ -309,6 +358,21 @@ func (s *Store) ReadAfter(ctx context.Context, run string, seq int64, limit int)
 		out = append(out, e)
 	}
 	return out, nil
+}
+
+// Lease gives a run to a driver.
+func (s *Store) Lease(ctx context.Context, run string) (epoch int64, err error) {
+	err = s.write.do(ctx, func(t *tx) error {
+		n, err := t.changed(nextEpoch, named{"run": run})
+		if err != nil {
+			return err
+		}
+		if n != 1 {
+			return engine.ErrNoRun
+		}
+		return t.get(&epoch, epochOf, named{"run": run})
+	})
+	return epoch, err
 }
 
 // Part gives a part of a request by its hash.
@@ -330,12 +394,22 @@ func (s *Store) Session(ctx context.Context, id string) (engine.Session, error) 
 		Runs int
 		Last string
 		Busy bool
+		Kept []byte
+		File sql.NullString `db:"kept_file"`
 	}
-	err := s.read.GetContext(ctx, &r, `SELECT runs, last, EXISTS (SELECT 1 FROM run WHERE session = s.id AND status IN ('going','held')) AS busy FROM session s WHERE id = ?`, id)
+	err := s.read.GetContext(ctx, &r, `SELECT runs, last, kept, kept_file, EXISTS (SELECT 1 FROM run WHERE session = s.id AND status IN ('going','held')) AS busy FROM session s WHERE id = ?`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return engine.Session{}, engine.ErrNoSession
 	}
-	return engine.Session{ID: id, Runs: r.Runs, Last: r.Last, Busy: r.Busy}, err
+	out := engine.Session{ID: id, Runs: r.Runs, Last: r.Last, Busy: r.Busy}
+	if err == nil && r.File.Valid {
+		r.Kept, err = s.blobs.get(ledger.Hash(r.File.String))
+	}
+	if err != nil || r.Kept == nil {
+		return out, err
+	}
+	out.Kept, err = run.ReadKept(r.Kept)
+	return out, err
 }
 
 var enqueue = statement(`INSERT INTO inbox (session, start, at) VALUES (:session, :start, :at)`)
@@ -390,14 +464,14 @@ func (s *Store) Unfinished(ctx context.Context) ([]string, error) {
 	return out, err
 }
 
-// Due lists the runs with a ticket whose deadline has passed, and the next deadline.
+// Due lists the runs with something that has become due, and when the next is.
 func (s *Store) Due(ctx context.Context, now time.Time) (runs []string, next time.Time, err error) {
-	err = s.read.SelectContext(ctx, &runs, `SELECT DISTINCT run FROM ticket WHERE status = 'open' AND due <= ?`, Moment{now})
+	err = s.read.SelectContext(ctx, &runs, `SELECT DISTINCT run FROM timer WHERE due <= ?`, Moment{now})
 	if err != nil {
 		return nil, next, err
 	}
 	var due *Moment
-	err = s.read.GetContext(ctx, &due, `SELECT min(due) FROM ticket WHERE status = 'open' AND due > ?`, Moment{now})
+	err = s.read.GetContext(ctx, &due, `SELECT min(due) FROM timer WHERE due > ?`, Moment{now})
 	if due != nil {
 		next = due.Time
 	}

@@ -16,6 +16,7 @@ import (
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/view"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/engine/logtest"
 	"stonebaton.example/internal/store"
@@ -32,7 +33,7 @@ func open(t *testing.T, dir string) *store.Store {
 	return s
 }
 
-func event(run string, seq int64, step string, d ledger.Data) ledger.Event {
+func event(run string, seq int64, step ledger.StepID, d ledger.Data) ledger.Event {
 	e := ledger.New(step, d)
 	e.Run, e.Seq, e.At = run, seq, at.Add(time.Duration(seq)*time.Second)
 	return e
@@ -44,8 +45,8 @@ func opening(session string, n int, fresh bool, text string) engine.Opening {
 		Events: []ledger.Event{event(run, 1, "", &ledger.RunOpened{Session: session, Text: text})}, Head: head(ledger.Going)}}
 }
 
-func head(s ledger.Status) engine.Head {
-	return engine.Head{Status: s, Agent: "desk", Path: []string{"desk", "berths"}, Called: []string{"find_berth"}, OpenedAt: at, LastAt: at}
+func head(s ledger.Status) view.Head {
+	return view.Head{Status: s, Agent: "desk", Path: []string{"desk", "berths"}, Called: []string{"find_berth"}, OpenedAt: at, LastAt: at}
 }
 
 func TestEventsComeBackAsTheyWere(t *testing.T) {
@@ -57,7 +58,7 @@ func TestEventsComeBackAsTheyWere(t *testing.T) {
 	require.NoError(t, s.Append(ctx, engine.Batch{Run: "aa-1", Parts: parts, Head: head(ledger.Going), Events: []ledger.Event{
 		event("aa-1", 2, "t1", &ledger.TurnReceived{Text: long}), event("aa-1", 3, "t1", &ledger.TurnReceived{Text: "short"})}}))
 	check := func(s *store.Store) {
-		events, err := s.Read(ctx, "aa-1")
+		events, err := engine.All(s.Read(ctx, "aa-1", 0))
 		require.NoError(t, err)
 		require.Len(t, events, 3)
 		assert.Equal(t, long, events[1].Data.(*ledger.TurnReceived).Text)
@@ -80,12 +81,12 @@ func TestEventsComeBackAsTheyWere(t *testing.T) {
 	s = open(t, dir)
 	defer s.Close()
 	check(s)
-	_, err = s.Read(ctx, "none")
+	_, err = engine.All(s.Read(ctx, "none", 0))
 	require.ErrorIs(t, err, engine.ErrNoRun)
 	for _, f := range files {
 		require.NoError(t, os.Remove(f))
 	}
-	_, err = s.Read(ctx, "aa-1")
+	_, err = engine.All(s.Read(ctx, "aa-1", 0))
 	require.ErrorContains(t, err, "of the data directory is missing")
 }
 
@@ -300,7 +301,7 @@ func TestAFolderThatCannotBeWritten(t *testing.T) {
 }
 
 func TestAStoreIsALog(t *testing.T) {
-	logtest.Run(t, func(t *testing.T) engine.Log {
+	logtest.Run(t, func(t *testing.T) engine.Records {
 		s := open(t, t.TempDir())
 		t.Cleanup(func() { s.Close() })
 		return s

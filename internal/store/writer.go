@@ -6,10 +6,12 @@ import (
 	"errors"
 	"io/fs"
 	"sync"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/view"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/sqlite"
 )
@@ -28,12 +30,19 @@ func statement(sql string) *query {
 
 var (
 	newSession = statement(`INSERT INTO session (id, title, person, runs, last, at) VALUES (:id, :title, :person, 1, :last, :at)`)
-	nextRun    = statement(`UPDATE session SET runs = runs + 1, last = :last WHERE id = :id`)
+	nextRun    = statement(`UPDATE session SET runs = runs + 1, last = :last, kept = NULL, kept_file = NULL WHERE id = :id`)
 	busyRuns   = statement(`SELECT count(*) FROM run WHERE session = :id AND status IN ('going', 'held')`)
-	newRun     = statement(`INSERT INTO run (id, session, project, person, text, status, agent, path, called, models, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at)
-		VALUES (:id, :session, :project, :person, :text, :status, :agent, :path, :called, :models, :turns, :calls, :in, :out, :cost, :worked, :answer, :problem, :opened_at, :last_at)`)
+	newRun     = statement(`INSERT INTO run (id, session, project, person, text, status, agent, path, called, models, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at, epoch)
+		VALUES (:id, :session, :project, :person, :text, :status, :agent, :path, :called, :models, :turns, :calls, :in, :out, :cost, :worked, :answer, :problem, :opened_at, :last_at, :epoch)`)
 	setHead = statement(`UPDATE run SET status = :status, agent = :agent, path = :path, called = :called, models = :models, turns = :turns, calls = :calls, tokens_in = :in, tokens_out = :out, cost = :cost,
-		worked = :worked, answer = :answer, problem = :problem, last_at = :last_at WHERE id = :id`)
+		worked = :worked, answer = :answer, problem = :problem, last_at = :last_at, epoch = :epoch WHERE id = :id AND epoch <= :epoch`)
+	countRun    = statement(`SELECT count(*) FROM run WHERE id = :run`)
+	nextEpoch   = statement(`UPDATE run SET epoch = epoch + 1 WHERE id = :run`)
+	epochOf     = statement(`SELECT epoch FROM run WHERE id = :run`)
+	keep        = statement(`UPDATE session SET kept = :kept, kept_file = :file WHERE last = :run`)
+	setTimer    = statement(`INSERT INTO timer (run, step, what, due) VALUES (:run, :step, :what, :due) ON CONFLICT (run, step, what) DO UPDATE SET due = excluded.due`)
+	endTimer    = statement(`DELETE FROM timer WHERE run = :run AND step = :step AND what = :what`)
+	endTimers   = statement(`DELETE FROM timer WHERE run = :run`)
 	takeInbox   = statement(`DELETE FROM inbox WHERE id = :id`)
 	newestEvent = statement(`SELECT coalesce(max(seq), 0) FROM event WHERE run = :run`)
 	addEvent    = statement(`INSERT INTO event (run, seq, at, v, kind, thread, step, data, file) VALUES (:run, :seq, :at, :v, :kind, :thread, :step, :data, :file)`)
@@ -242,8 +251,28 @@ func (t *tx) append(r rows) error {
 		if err := t.ticket(e, r.source[i].Data); err != nil {
 			return err
 		}
+		if err := t.timers(r.source[i]); err != nil {
+			return err
+		}
 	}
-	return nil
+	if !r.over {
+		return nil
+	}
+	if err := t.do(endTimers, named{"run": r.run}); err != nil || (r.kept == nil && !r.file.Valid) {
+		return err
+	}
+	return t.do(keep, named{"run": r.run, "kept": r.kept, "file": r.file})
+}
+
+// timers keeps the table of timers in step with the events that set and end them.
+func (t *tx) timers(e ledger.Event) error {
+	var err error
+	engine.Set(e, func(x engine.Timer, due time.Time) {
+		err = errors.Join(err, t.do(setTimer, named{"run": e.Run, "step": string(x.Step), "what": string(x.What), "due": Moment{due}}))
+	}, func(x engine.Timer) {
+		err = errors.Join(err, t.do(endTimer, named{"run": e.Run, "step": string(x.Step), "what": string(x.What)}))
+	})
+	return err
 }
 
 // ticket keeps the table of tickets in step with the events that raise and settle
@@ -265,7 +294,7 @@ func (t *tx) ticket(e eventRow, data ledger.Data) error {
 }
 
 // problemOf gives the problem of a run for its column.
-func problemOf(h engine.Head) JSON {
+func problemOf(h view.Head) JSON {
 	if h.Problem == nil {
 		return nil
 	}

@@ -16,21 +16,20 @@ import (
 	"github.com/jellydator/ttlcache/v3"
 	"golang.org/x/time/rate"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/value"
-	"stonebaton.example/internal/engine"
 )
 
 // Handler carries out the calls of one kind of tool. Call may be called side by side.
 type Handler interface {
-	Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure)
+	Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure)
 }
 
 // Looker is a Handler that can tell what a call would do, without doing it.
 type Looker interface {
-	Look(ctx context.Context, i engine.Invocation) (diff string, bad *loop.Failure)
+	Look(ctx context.Context, i deed.Invocation) (diff string, bad *deed.Failure)
 }
 
 // Set is an engine.Tools made of handlers by kind: "script", "http". It keeps the
@@ -51,20 +50,20 @@ func NewSet(handlers map[string]Handler) *Set {
 
 // Call carries a call out. A tool whose calls go to stubs but that has none is
 // refused, unless its handler reaches nothing outside.
-func (s *Set) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (s *Set) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	kind := i.Tool.Handler()
 	if kind == "stub" || (i.Stub && (len(i.Tool.Stubs) > 0 || !i.Tool.Inward())) {
 		return stub(ctx, i)
 	}
 	h := s.handlers[kind]
 	if h == nil {
-		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "config", Say: fmt.Sprintf("this program has no handler of the kind %q", kind)}
+		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "config", Say: fmt.Sprintf("this program has no handler of the kind %q", kind)}
 	}
 	if r, ok := s.recall(i); ok {
 		return r, nil
 	}
 	if wait := s.rates.wait(i.Tool); wait > 0 {
-		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "rate", Retry: true, After: wait,
+		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "rate", Retry: true, After: wait,
 			Say: fmt.Sprintf("%s may be called %d times in a minute, and has been; the next call can be made in %s", i.Tool.Name, i.Tool.PerMinute, wait.Round(time.Second))}
 	}
 	r, bad := safely(ctx, h, i)
@@ -75,7 +74,7 @@ func (s *Set) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop
 }
 
 // Look tells what a call would do. A tool whose handler cannot be looked at shows nothing.
-func (s *Set) Look(ctx context.Context, i engine.Invocation) (string, *loop.Failure) {
+func (s *Set) Look(ctx context.Context, i deed.Invocation) (string, *deed.Failure) {
 	if l, ok := s.handlers[i.Tool.Handler()].(Looker); ok {
 		return l.Look(ctx, i)
 	}
@@ -84,19 +83,19 @@ func (s *Set) Look(ctx context.Context, i engine.Invocation) (string, *loop.Fail
 
 // safely makes a panic within one call the failure of that call alone. Where it
 // happened stands in the log of the call.
-func safely(ctx context.Context, h Handler, i engine.Invocation) (r loop.Result, bad *loop.Failure) {
+func safely(ctx context.Context, h Handler, i deed.Invocation) (r deed.Result, bad *deed.Failure) {
 	defer func() {
 		if x := recover(); x != nil {
-			r, bad = loop.Result{}, &loop.Failure{Outcome: ledger.Unknown, Class: "panic", Say: fmt.Sprintf("%s panicked: %v", i.Tool.Name, x),
+			r, bad = deed.Result{}, &deed.Failure{Outcome: ledger.Unknown, Class: "panic", Say: fmt.Sprintf("%s panicked: %v", i.Tool.Name, x),
 				Sent: &ledger.Sent{Method: "PANIC", Log: Clip(string(debug.Stack()), 8<<10)}}
 		}
 	}()
 	return h.Call(ctx, i)
 }
 
-func stub(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
-	bad := func(class, format string, args ...any) (loop.Result, *loop.Failure) {
-		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
+func stub(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
+	bad := func(class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
+		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
 	}
 	for n, s := range i.Tool.Stubs {
 		if s.When != nil {
@@ -110,7 +109,7 @@ func stub(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure)
 		}
 		if s.After > 0 {
 			if late := pause(ctx, i, s.After); late != nil {
-				return loop.Result{}, late
+				return deed.Result{}, late
 			}
 		}
 		sent := &ledger.Sent{Method: "STUB", URL: fmt.Sprintf("stub %d of %s", n+1, i.Tool.Name)}
@@ -120,13 +119,13 @@ func stub(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure)
 				return bad("config", "stub %d of %s cannot be filled in: %v", n+1, i.Tool.Name, err)
 			}
 			again := slices.Contains([]string{"rate", "server", "cut", "timeout", "unreachable"}, s.Class) // what may pass
-			return loop.Result{}, &loop.Failure{Outcome: s.Outcome, Class: s.Class, Say: say, Status: s.Status, Retry: again, Sent: sent}
+			return deed.Result{}, &deed.Failure{Outcome: s.Outcome, Class: deed.Class(s.Class), Say: say, Status: s.Status, Retry: again, Sent: sent}
 		}
 		v, err := s.Returns.Fill(i.Vars)
 		if err != nil {
 			return bad("config", "stub %d of %s cannot be filled in: %v", n+1, i.Tool.Name, err)
 		}
-		return loop.Result{Value: value.Plain(v), Sent: sent}, nil
+		return deed.Result{Value: value.Plain(v), Sent: sent}, nil
 	}
 	if len(i.Tool.Stubs) == 0 {
 		return bad("config", "%s has no stubs: add stubs: to %s, or make one on the bench", i.Tool.Name, i.Tool.Place.File)
@@ -136,8 +135,8 @@ func stub(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure)
 
 // pause waits as long as a stub says; a wait beyond the tool's time is the
 // failure that a slow service would be.
-func pause(ctx context.Context, i engine.Invocation, wait time.Duration) *loop.Failure {
-	late := &loop.Failure{Outcome: ledger.Unknown, Class: "timeout", Retry: true, Say: fmt.Sprintf("%s did not answer in time (%s)", i.Tool.Name, i.Tool.Timeout)}
+func pause(ctx context.Context, i deed.Invocation, wait time.Duration) *deed.Failure {
+	late := &deed.Failure{Outcome: ledger.Unknown, Class: "timeout", Retry: true, Say: fmt.Sprintf("%s did not answer in time (%s)", i.Tool.Name, i.Tool.Timeout)}
 	if i.Pause != nil {
 		if wait > i.Tool.Timeout {
 			wait = i.Tool.Timeout
@@ -195,11 +194,11 @@ func (r *rates) wait(t *project.Tool) time.Duration {
 
 // kept is a result that a tool allows to be kept, and when it came.
 type kept struct {
-	result loop.Result
+	result deed.Result
 	at     time.Time
 }
 
-func keyOf(i engine.Invocation) string {
+func keyOf(i deed.Invocation) string {
 	raw, err := json.Marshal([]any{i.Project.Version, i.Tool.Name, i.Args, i.Facts})
 	if err != nil {
 		return ""
@@ -207,13 +206,13 @@ func keyOf(i engine.Invocation) string {
 	return string(ledger.HashOf(raw))
 }
 
-func (s *Set) recall(i engine.Invocation) (loop.Result, bool) {
+func (s *Set) recall(i deed.Invocation) (deed.Result, bool) {
 	if i.Tool.Cache == 0 {
-		return loop.Result{}, false
+		return deed.Result{}, false
 	}
 	x := s.kept.Get(keyOf(i))
 	if x == nil {
-		return loop.Result{}, false
+		return deed.Result{}, false
 	}
 	r := x.Value().result
 	r.Sent = &ledger.Sent{Method: "CACHE", URL: fmt.Sprintf("the result of %s, kept for %s", x.Value().at.Format("15:04:05"), i.Tool.Cache)}

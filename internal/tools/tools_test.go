@@ -10,18 +10,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools"
 )
 
 type real struct{}
 
-func (real) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
-	return loop.Result{Value: "real"}, nil
+func (real) Call(context.Context, deed.Invocation) (deed.Result, *deed.Failure) {
+	return deed.Result{Value: "real"}, nil
 }
 
 const more = `
@@ -45,9 +44,9 @@ effect: read
 script: return 1
 `
 
-func call(p *project.Project, name, arg string, stub bool) (loop.Result, *loop.Failure) {
+func call(p *project.Project, name, arg string, stub bool) (deed.Result, *deed.Failure) {
 	args := map[string]any{"name": arg}
-	return tools.NewSet(map[string]tools.Handler{"http": real{}, "script": real{}}).Call(context.Background(), engine.Invocation{Project: p, Tool: p.Tools[name], Args: args, Stub: stub, Vars: expr.Vars{"args": args}})
+	return tools.NewSet(map[string]tools.Handler{"http": real{}, "script": real{}}).Call(context.Background(), deed.Invocation{Project: p, Tool: p.Tools[name], Args: args, Stub: stub, Vars: expr.Vars{"args": args}})
 }
 
 func TestAStubStandsBehindTheSameContract(t *testing.T) {
@@ -79,14 +78,14 @@ func TestWhatHasNoStub(t *testing.T) {
 	r, bad = call(p, "tide", "x", false)
 	require.Nil(t, bad)
 	assert.Equal(t, "high", r.Value, "a tool of stubs alone answers from them, live too")
-	_, bad = tools.NewSet(nil).Call(context.Background(), engine.Invocation{Tool: p.Tools["sum"]})
+	_, bad = tools.NewSet(nil).Call(context.Background(), deed.Invocation{Tool: p.Tools["sum"]})
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "no handler of the kind")
 }
 
 type broken struct{}
 
-func (broken) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
+func (broken) Call(context.Context, deed.Invocation) (deed.Result, *deed.Failure) {
 	panic("out of order")
 }
 
@@ -106,16 +105,16 @@ func TestClip(t *testing.T) {
 
 type counted struct{ n int }
 
-func (c *counted) Call(context.Context, engine.Invocation) (loop.Result, *loop.Failure) {
+func (c *counted) Call(context.Context, deed.Invocation) (deed.Result, *deed.Failure) {
 	c.n++
-	return loop.Result{Value: float64(c.n)}, nil
+	return deed.Result{Value: float64(c.n)}, nil
 }
 
-func shaped(t *testing.T, more string) (*tools.Set, *counted, engine.Invocation) {
+func shaped(t *testing.T, more string) (*tools.Set, *counted, deed.Invocation) {
 	p := coretest.Project(t, coretest.Main+"---\ntool: x\nsummary: Do x when it is asked for.\neffect: read\ninput: {type: object, properties: {name: {type: string, description: n}}}\nhttp: {url: \"http://127.0.0.1:1/\"}\n"+more)
 	c := &counted{}
 	args := map[string]any{"name": "a"}
-	return tools.NewSet(map[string]tools.Handler{"http": c}), c, engine.Invocation{Project: p, Tool: p.Tools["x"], Args: args, Vars: expr.Vars{"args": args}}
+	return tools.NewSet(map[string]tools.Handler{"http": c}), c, deed.Invocation{Project: p, Tool: p.Tools["x"], Args: args, Vars: expr.Vars{"args": args}}
 }
 
 func TestAResultIsKeptForAsLongAsItsToolAllows(t *testing.T) {
@@ -148,7 +147,7 @@ func TestARateIsKept(t *testing.T) {
 	}
 	_, bad := set.Call(t.Context(), i)
 	require.NotNil(t, bad)
-	assert.Equal(t, "rate", bad.Class)
+	assert.EqualValues(t, "rate", bad.Class)
 	assert.Equal(t, ledger.NotDone, bad.Outcome)
 	assert.True(t, bad.Retry)
 	assert.InDelta(t, 30*time.Second, bad.After, float64(5*time.Second), "it is tried again when it may be")
@@ -176,17 +175,17 @@ func TestStubsCanBeLateAndFailInEveryWay(t *testing.T) {
 	name("never")
 	_, bad = set.Call(t.Context(), i)
 	require.NotNil(t, bad)
-	assert.Equal(t, "timeout", bad.Class)
+	assert.EqualValues(t, "timeout", bad.Class)
 	assert.Equal(t, 13*time.Second, waited, "as long as a real one would have been waited for")
 	name("it")
 	_, bad = set.Call(t.Context(), i)
 	require.NotNil(t, bad)
-	assert.Equal(t, loop.Failure{Outcome: ledger.Unknown, Class: "server", Say: "it broke", Status: 503, Retry: true, Sent: &ledger.Sent{Method: "STUB", URL: "stub 3 of x"}}, *bad)
+	assert.Equal(t, deed.Failure{Outcome: ledger.Unknown, Class: "server", Say: "it broke", Status: 503, Retry: true, Sent: &ledger.Sent{Method: "STUB", URL: "stub 3 of x"}}, *bad)
 	i.Pause = nil
 	name("late")
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	_, bad = set.Call(ctx, i)
 	require.NotNil(t, bad)
-	assert.Equal(t, "timeout", bad.Class)
+	assert.EqualValues(t, "timeout", bad.Class)
 }

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/understudy"
 )
 
@@ -44,7 +44,7 @@ func TestItAnswersAnything(t *testing.T) {
 	})
 	result := rapid.SampledFrom([]string{"", "Done.", `{"berth":"C4","length_m":12,"free":true,"to":null}`, `[]`, `[{"berth":"C4"},{"berth":"D2"},7]`, `{"rows":[{"a":1},{"b":[{}]}]}`, `[1,2,3]`, `{"a":{"b":{"c":"d"}}}`, `find_berth failed: "C5" is nearest`, `{`, "12", `{"":""}`, `{"date":"2026-05-04"}`})
 	rapid.Check(t, func(t *rapid.T) {
-		r := prompt.Request{System: rapid.SampledFrom([]string{"", system, "It is 2026-05-04. Find a berth before you cancel one. length_m: 12\nberth: C4"}).Draw(t, "system"), Tools: rapid.SliceOfN(tool, 0, 5).Draw(t, "tools")}
+		r := deed.Request{System: rapid.SampledFrom([]string{"", system, "It is 2026-05-04. Find a berth before you cancel one. length_m: 12\nberth: C4"}).Draw(t, "system"), Tools: rapid.SliceOfN(tool, 0, 5).Draw(t, "tools")}
 		part := understudy.Part{}
 		for range rapid.IntRange(1, 5).Draw(t, "messages") {
 			r.Messages = append(r.Messages, user(sentence.Draw(t, "said")))

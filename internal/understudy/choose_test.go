@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/understudy"
@@ -58,15 +59,15 @@ func TestAPoorDescriptionIsWorseAndTheStepSaysWhy(t *testing.T) {
 			assert.Less(t, r.Score, good.Goals[0].Candidates[0].Score)
 		}
 	}
-	reply := understudy.Part{}.Answer(prompt.Request{System: system, Tools: tools, Messages: []ledger.Message{user("Look up the vessel Petrel")}})
+	reply := understudy.Part{}.Answer(deed.Request{System: system, Tools: tools, Messages: []ledger.Message{user("Look up the vessel Petrel")}})
 	assert.Contains(t, reply.Reasoning, "find_vessel ")
 	assert.Contains(t, reply.Reasoning, "vessel +")
 	assert.Contains(t, reply.Reasoning, "(its name)")
 }
 
 func TestItSlipsInAStatedWayAndAlwaysTheSame(t *testing.T) {
-	r := func(i int) prompt.Request {
-		return prompt.Request{System: system, Tools: tools, Messages: []ledger.Message{user(fmt.Sprintf("What are the dues for %d nights, 38 m?", i))}}
+	r := func(i int) deed.Request {
+		return deed.Request{System: system, Tools: tools, Messages: []ledger.Message{user(fmt.Sprintf("What are the dues for %d nights, 38 m?", i))}}
 	}
 	slips := 0
 	ways := map[string]bool{}
@@ -93,17 +94,17 @@ func TestItSlipsInAStatedWayAndAlwaysTheSame(t *testing.T) {
 
 func TestItsPaceIsSetByTheModel(t *testing.T) {
 	p := coretest.Project(t, strings.Replace(coretest.Main, "models: {m: {speaks: understudy,", "models: {m: {speaks: understudy, latency: 10h, word: 1ms,", 1))
-	r := prompt.Request{Messages: []ledger.Message{user("hello")}}
+	r := deed.Request{Messages: []ledger.Message{user("hello")}}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	_, bad := (&understudy.Wire{}).Ask(ctx, p, p.Models["m"], r, func(string) {})
 	require.NotNil(t, bad, "ten hours before the first word")
-	assert.Equal(t, "stopped", bad.Class)
+	assert.EqualValues(t, "stopped", bad.Class)
 	ctx, cancel = context.WithDeadline(context.Background(), time.Now().Add(-time.Second))
 	defer cancel()
 	_, bad = (&understudy.Wire{}).Ask(ctx, p, p.Models["m"], r, func(string) {})
 	require.NotNil(t, bad)
-	assert.Equal(t, "timeout", bad.Class)
+	assert.EqualValues(t, "timeout", bad.Class)
 	out, bad := (&understudy.Wire{Always: true}).Ask(context.Background(), p, p.Models["m"], r, func(string) {})
 	require.Nil(t, bad, "in a drill it takes no time")
 	assert.NotEmpty(t, out.Text)
@@ -112,7 +113,7 @@ func TestItsPaceIsSetByTheModel(t *testing.T) {
 func TestADrillMaySlip(t *testing.T) {
 	all, none := 1.0, 0.0
 	p := coretest.Project(t, coretest.Main)
-	r := prompt.Request{System: "You are the desk.", Tools: p.Agents["desk"].Box.Contracts, Messages: []ledger.Message{user(`Look the vessel "Petrel" up by its name`)}}
+	r := deed.Request{System: "You are the desk.", Tools: p.Agents["desk"].Box.Contracts, Messages: []ledger.Message{user(`Look the vessel "Petrel" up by its name`)}}
 	out, bad := (&understudy.Wire{Always: true, Slips: &all}).Ask(context.Background(), p, p.Models["m"], r, func(string) {})
 	require.Nil(t, bad)
 	assert.Contains(t, out.Reasoning, "A slip on purpose")

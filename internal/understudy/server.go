@@ -10,9 +10,9 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/model/chat"
 )
 
@@ -153,7 +153,7 @@ func (s *Server) complete(c *echo.Context) error {
 }
 
 // stream sends a reply in pieces: its words one by one, its calls, the usage.
-func (s *Server) stream(c *echo.Context, base chat.Response, out prompt.Reply, finish string, usage *chat.Usage, k Knob) error {
+func (s *Server) stream(c *echo.Context, base chat.Response, out deed.Reply, finish string, usage *chat.Usage, k Knob) error {
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.WriteHeader(http.StatusOK)
@@ -232,8 +232,8 @@ func calls(asks []ledger.Ask, index bool) []chat.Call {
 }
 
 // decode reads a request of the wire.
-func decode(in chat.Request) prompt.Request {
-	r := prompt.Request{Model: in.Model, MaxTokens: in.MaxTokens}
+func decode(in chat.Request) deed.Request {
+	r := deed.Request{Model: in.Model, MaxTokens: in.MaxTokens}
 	names := map[string]string{} // call id → tool
 	for _, m := range in.Messages {
 		switch m.Role {

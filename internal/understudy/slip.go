@@ -7,15 +7,15 @@ import (
 	"maps"
 	"slices"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 )
 
 // slip makes some calls go wrong on purpose, as models do: an argument left
 // out, a text where a number is due, a name that is misspelt. Which calls, and
 // how, follows from the seed and the request alone. It gives what was done.
-func (p Part) slip(r prompt.Request, calls []ledger.Ask) string {
+func (p Part) slip(r deed.Request, calls []ledger.Ask) string {
 	said := ""
 	for i := range calls {
 		h := fnv.New64a()

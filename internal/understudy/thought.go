@@ -7,16 +7,16 @@ import (
 	"strings"
 	"time"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/reading"
 	"stonebaton.example/core/value"
 )
 
 // thought is one look at a request.
 type thought struct {
-	r       prompt.Request
+	r       deed.Request
 	cards   []*card
 	by      map[string]*card
 	letters map[string]bool // that codes begin with, by the examples of the tools
@@ -58,7 +58,7 @@ const (
 	referring relation = "a new request that points back"
 )
 
-func newThought(r prompt.Request, m *memory) *thought {
+func newThought(r deed.Request, m *memory) *thought {
 	if m == nil {
 		m = newMemory(nil)
 	}

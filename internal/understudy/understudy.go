@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
@@ -22,12 +23,12 @@ type Part struct {
 
 // Answer gives the reply to a request. Its reasoning says why these words or
 // calls, and which words of the request earned them.
-func (p Part) Answer(r prompt.Request) prompt.Reply {
+func (p Part) Answer(r deed.Request) deed.Reply {
 	text, calls, why := p.reply(r)
 	if p.Slips > 0 {
 		why += p.slip(r, calls)
 	}
-	out := prompt.Reply{Text: text, Reasoning: strings.TrimSpace(why), Calls: calls, Finish: "stop", Model: "understudy"}
+	out := deed.Reply{Text: text, Reasoning: strings.TrimSpace(why), Calls: calls, Finish: "stop", Model: "understudy"}
 	tokens := prompt.Tokens(text)
 	for i := range out.Calls {
 		out.Finish = "calls"
@@ -42,7 +43,7 @@ func (p Part) Answer(r prompt.Request) prompt.Reply {
 	return out
 }
 
-func (p Part) reply(r prompt.Request) (text string, calls []ledger.Ask, why string) {
+func (p Part) reply(r deed.Request) (text string, calls []ledger.Ask, why string) {
 	if len(r.Messages) == 0 {
 		return "Nothing has been said yet.", nil, ""
 	}
@@ -57,7 +58,7 @@ func (p Part) reply(r prompt.Request) (text string, calls []ledger.Ask, why stri
 const byHeart = "A line of its part fits."
 
 // line gives the reply of the first line that fits.
-func (p Part) line(th *thought, r prompt.Request) (text string, calls []ledger.Ask, ok bool) {
+func (p Part) line(th *thought, r deed.Request) (text string, calls []ledger.Ask, ok bool) {
 	last := &r.Messages[len(r.Messages)-1]
 	for i := range p.Lines {
 		if put, ok := p.Lines[i].fits(r.System, th.said, th.tools(), last); ok {

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/understudy"
 )
 
@@ -35,11 +35,11 @@ var tools = []project.Contract{
 
 func user(text string) ledger.Message { return ledger.Message{Role: ledger.User, Text: text} }
 
-func ask(msgs ...ledger.Message) prompt.Reply {
-	return understudy.Part{}.Answer(prompt.Request{System: system, Tools: tools, Messages: msgs})
+func ask(msgs ...ledger.Message) deed.Reply {
+	return understudy.Part{}.Answer(deed.Request{System: system, Tools: tools, Messages: msgs})
 }
 
-func calls(r prompt.Reply) []string {
+func calls(r deed.Reply) []string {
 	out := []string{}
 	for _, c := range r.Calls {
 		out = append(out, c.Tool+" "+c.Args)
@@ -115,8 +115,8 @@ func TestSeveralClausesAreWorkedOffInTurn(t *testing.T) {
 func TestANewToolIsChosenByItsDescriptionAndAPoorOneIsWorse(t *testing.T) {
 	good := tool("order_fuel", "Order fuel to be brought to a berth.", `{"type":"object","required":["litres"],"properties":{"litres":{"type":"number","description":"How many litres."}}}`)
 	poor := tool("svc_17", "Service call.", `{"type":"object","required":["q"],"properties":{"q":{"type":"number"}}}`)
-	with := func(c project.Contract) prompt.Reply {
-		return understudy.Part{}.Answer(prompt.Request{System: system, Tools: append(append([]project.Contract{}, tools...), c), Messages: []ledger.Message{user("Please order 200 litres of fuel.")}})
+	with := func(c project.Contract) deed.Reply {
+		return understudy.Part{}.Answer(deed.Request{System: system, Tools: append(append([]project.Contract{}, tools...), c), Messages: []ledger.Message{user("Please order 200 litres of fuel.")}})
 	}
 	assert.Equal(t, []string{`order_fuel {"litres":200}`}, calls(with(good)))
 	for _, c := range with(poor).Calls {
@@ -128,7 +128,7 @@ func TestItSaysWhatItCanDoWhenNothingFits(t *testing.T) {
 	r := ask(user("Who wins on Sunday?"))
 	assert.Empty(t, r.Calls)
 	assert.Contains(t, r.Text, "I cannot help with that. I can:")
-	none := understudy.Part{}.Answer(prompt.Request{System: system, Messages: []ledger.Message{user("Hi")}})
+	none := understudy.Part{}.Answer(deed.Request{System: system, Messages: []ledger.Message{user("Hi")}})
 	assert.Contains(t, none.Text, "no tools")
 }
 
@@ -142,7 +142,7 @@ lines:
 func TestLinesComeFirst(t *testing.T) {
 	ls, bad := understudy.ReadLines("l.yaml", []byte(lines))
 	require.Nil(t, bad)
-	q := prompt.Request{System: system, Tools: tools, Messages: []ledger.Message{user("A berth for the Petrel now")}}
+	q := deed.Request{System: system, Tools: tools, Messages: []ledger.Message{user("A berth for the Petrel now")}}
 	r := understudy.Part{Lines: ls}.Answer(q)
 	assert.Equal(t, "The Petrel.", r.Text)
 	assert.Equal(t, []string{`find_vessel {"name":"Petrel"}`}, calls(r))
@@ -198,8 +198,8 @@ func TestTheEndpointAndItsKnobs(t *testing.T) {
 
 func TestWhoCanOnlyPassOnPassesOn(t *testing.T) {
 	router := []project.Contract{tool("pass_to_stores", "Hand the conversation over to stores: Lends tools of a workshop.", `{"type":"object","properties":{"because":{"type":"string"}}}`)}
-	say := func(text string) prompt.Reply {
-		return understudy.Part{}.Answer(prompt.Request{System: system, Tools: router, Messages: []ledger.Message{user(text)}})
+	say := func(text string) deed.Reply {
+		return understudy.Part{}.Answer(deed.Request{System: system, Tools: router, Messages: []ledger.Message{user(text)}})
 	}
 	assert.Equal(t, "pass_to_stores", say("give me the drill and the saw until Friday").Calls[0].Tool)
 	assert.Empty(t, say("what can you do?").Calls)
@@ -220,7 +220,7 @@ func TestLongNumbersStayExact(t *testing.T) {
 		tool("open_crate", "Open a crate by its number.", `{"type":"object","required":["crate"],"properties":{"crate":{"type":"integer","description":"Number of the crate."}}}`),
 	}
 	say := func(msgs ...ledger.Message) []string {
-		return calls(understudy.Part{}.Answer(prompt.Request{System: system, Tools: crates, Messages: msgs}))
+		return calls(understudy.Part{}.Answer(deed.Request{System: system, Tools: crates, Messages: msgs}))
 	}
 	assert.Equal(t, []string{`open_crate {"crate":9007199254740993}`}, say(user("open crate 9007199254740993")))
 	found := after(`find the crate "blue"`, "find_crate", `{"label":"blue"}`, `{"crate":9007199254740993}`)
@@ -231,7 +231,7 @@ func TestWhatWasJustLookedUpIsNotLookedUpAgain(t *testing.T) {
 	berths := append([]project.Contract{tool("berth_facts", "Tell what is known of one berth by its code; gives basin, length and depth.", `{"type":"object","required":["berth"],"properties":{"berth":{"type":"string","pattern":"^[A-F][0-9]{1,2}$","description":"Berth code."}}}`)}, tools...)
 	args := `{"arrives":"2026-05-08T12:00:00+01:00","leaves":"2026-05-10T12:00:00+01:00","length_m":9}`
 	msgs := append(after("Find free berths for 9 m from Friday noon, two nights", "find_berth", args, `[{"berth":"A3","depth_m":3.1},{"berth":"A2","depth_m":3}]`), ledger.Message{Role: ledger.Assistant, Text: "2 berths: A3, depth 3.1 m; A2, depth 3 m."}, user("how deep is the second one"))
-	assert.Equal(t, []string{`berth_facts {"berth":"A2"}`}, calls(understudy.Part{}.Answer(prompt.Request{System: system, Tools: berths, Messages: msgs})))
+	assert.Equal(t, []string{`berth_facts {"berth":"A2"}`}, calls(understudy.Part{}.Answer(deed.Request{System: system, Tools: berths, Messages: msgs})))
 }
 
 func TestItIsWhatWasSpokenOfLast(t *testing.T) {
@@ -240,7 +240,7 @@ func TestItIsWhatWasSpokenOfLast(t *testing.T) {
 	for _, result := range []string{`{"berth":"A2","depth_m":3}`, "A2 is 3 m deep."} {
 		msgs := append(after("Find free berths for 9 m from Friday noon, two nights", "find_berth", args, `[{"berth":"A3","depth_m":3.1},{"berth":"A2","depth_m":3}]`), ledger.Message{Role: ledger.Assistant, Text: "2 berths: A3, depth 3.1 m; A2, depth 3 m."})
 		msgs = append(append(msgs, after("how deep is the second one", "berth_facts", `{"berth":"A2"}`, result)...), ledger.Message{Role: ledger.Assistant, Text: "The depth is 3 m."}, user("reserve it"))
-		r := understudy.Part{}.Answer(prompt.Request{System: system + " Find berths that fit before you reserve one.", Tools: berths, Messages: msgs})
+		r := understudy.Part{}.Answer(deed.Request{System: system + " Find berths that fit before you reserve one.", Tools: berths, Messages: msgs})
 		assert.Equal(t, []string{`assign_berth {"berth":"A2"}`}, calls(r), result)
 	}
 }

@@ -12,11 +12,10 @@ import (
 	"sync"
 	"time"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/schema"
 )
 
@@ -150,7 +149,7 @@ func (w *Wire) part(p *project.Project, m *project.Model) Part {
 
 // Ask answers a request, its words passed on one by one, at the pace that the
 // model sets. In a drill it takes no time.
-func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure) {
+func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r deed.Request, delta func(string)) (deed.Reply, *deed.ModelFailure) {
 	out := w.part(p, m).Answer(r)
 	slow := !w.Always
 	if slow {
@@ -164,9 +163,9 @@ func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r 
 	}
 	switch err := ctx.Err(); {
 	case errors.Is(err, context.DeadlineExceeded):
-		return prompt.Reply{}, &loop.ModelFailure{Class: "timeout", Say: fmt.Sprintf("the model %q had not answered after %s", m.Name, m.Timeout), Remedy: "Raise timeout: of the model, or lower its latency: and word:.", Retry: true}
+		return deed.Reply{}, &deed.ModelFailure{Class: "timeout", Say: fmt.Sprintf("the model %q had not answered after %s", m.Name, m.Timeout), Remedy: "Raise timeout: of the model, or lower its latency: and word:.", Retry: true}
 	case err != nil:
-		return prompt.Reply{}, &loop.ModelFailure{Class: "stopped", Say: fmt.Sprintf("the request to the model %q was cancelled", m.Name)}
+		return deed.Reply{}, &deed.ModelFailure{Class: "stopped", Say: fmt.Sprintf("the request to the model %q was cancelled", m.Name)}
 	}
 	if out.Text == "" && len(out.Calls) == 0 {
 		out.Usage = ledger.Usage{}

@@ -17,8 +17,8 @@ import (
 
 	"github.com/tmaxmax/go-sse"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
 )
@@ -44,23 +44,23 @@ func New(e Expander) *Wire {
 	}}}
 }
 
-func fail(class, remedy, format string, args ...any) *loop.ModelFailure {
-	return &loop.ModelFailure{Class: class, Say: fmt.Sprintf(format, args...), Remedy: remedy}
+func fail(class deed.Class, remedy, format string, args ...any) *deed.ModelFailure {
+	return &deed.ModelFailure{Class: class, Say: fmt.Sprintf(format, args...), Remedy: remedy}
 }
 
 // Ask sends a request and reads its reply, passing words on as they come.
-func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r prompt.Request, delta func(string)) (prompt.Reply, *loop.ModelFailure) {
+func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r deed.Request, delta func(string)) (deed.Reply, *deed.ModelFailure) {
 	req, bad := w.request(ctx, m, r)
 	if bad != nil {
-		return prompt.Reply{}, bad
+		return deed.Reply{}, bad
 	}
 	resp, err := w.client.Do(req)
 	if err != nil {
-		return prompt.Reply{}, unreached(m, err)
+		return deed.Reply{}, unreached(m, err)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK {
-		return prompt.Reply{}, refused(m, resp)
+		return deed.Reply{}, refused(m, resp)
 	}
 	body := io.LimitReader(resp.Body, maxReply)
 	var a assembly
@@ -71,14 +71,14 @@ func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r 
 	}
 	if bad != nil {
 		if ctx.Err() != nil {
-			return prompt.Reply{}, unreached(m, ctx.Err())
+			return deed.Reply{}, unreached(m, ctx.Err())
 		}
-		return prompt.Reply{}, bad
+		return deed.Reply{}, bad
 	}
 	return a.reply(m, r)
 }
 
-func (w *Wire) request(ctx context.Context, m *project.Model, r prompt.Request) (*http.Request, *loop.ModelFailure) {
+func (w *Wire) request(ctx context.Context, m *project.Model, r deed.Request) (*http.Request, *deed.ModelFailure) {
 	raw, err := json.Marshal(Encode(r, m.Remote))
 	if err != nil {
 		return nil, fail("request", "", "the request to %q cannot be written: %v", m.Name, err)
@@ -117,7 +117,7 @@ func (w *Wire) request(ctx context.Context, m *project.Model, r prompt.Request) 
 	return req, nil
 }
 
-func unreached(m *project.Model, err error) *loop.ModelFailure {
+func unreached(m *project.Model, err error) *deed.ModelFailure {
 	var op *net.OpError
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
@@ -137,14 +137,14 @@ func unreached(m *project.Model, err error) *loop.ModelFailure {
 }
 
 // refused says what a status other than 200 means.
-func refused(m *project.Model, resp *http.Response) *loop.ModelFailure {
+func refused(m *project.Model, resp *http.Response) *deed.ModelFailure {
 	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10)) // what arrived is enough
 	say := ""
 	var body Response
 	if json.Unmarshal(raw, &body) == nil && body.Error != nil {
 		say = ": " + body.Error.Message
 	}
-	var f *loop.ModelFailure
+	var f *deed.ModelFailure
 	switch code := resp.StatusCode; {
 	case code == 401 || code == 403:
 		f = fail("key", "Check key: of the model and the value of the secret it names.", "the endpoint of the model %q refused the key (%d)%s", m.Name, code, say)
@@ -180,7 +180,7 @@ type assembly struct {
 	ended  bool
 }
 
-func (a *assembly) whole(body io.Reader, delta func(string), m *project.Model) *loop.ModelFailure {
+func (a *assembly) whole(body io.Reader, delta func(string), m *project.Model) *deed.ModelFailure {
 	var r Response
 	if err := json.NewDecoder(body).Decode(&r); err != nil {
 		f := fail("cut", "", "the reply of the model %q is not JSON or broke off: %v", m.Name, err)
@@ -194,7 +194,7 @@ func (a *assembly) whole(body io.Reader, delta func(string), m *project.Model) *
 	return nil
 }
 
-func (a *assembly) stream(body io.Reader, delta func(string), m *project.Model) *loop.ModelFailure {
+func (a *assembly) stream(body io.Reader, delta func(string), m *project.Model) *deed.ModelFailure {
 	var broke error
 	for ev, err := range sse.Read(body, &sse.ReadConfig{MaxEventSize: 4 << 20}) {
 		if err != nil {
@@ -224,7 +224,7 @@ func (a *assembly) stream(body io.Reader, delta func(string), m *project.Model) 
 	return f
 }
 
-func (a *assembly) piece(r Response, delta func(string), m *project.Model) *loop.ModelFailure {
+func (a *assembly) piece(r Response, delta func(string), m *project.Model) *deed.ModelFailure {
 	if r.Error != nil {
 		f := fail("server", "", "the model %q failed in the middle of its reply: %s", m.Name, r.Error.Message)
 		f.Retry = true
@@ -281,8 +281,8 @@ func (a *assembly) call(c Call) {
 	a.calls = append(a.calls, ledger.Ask{ID: c.ID, Tool: c.Function.Name, Args: c.Function.Arguments})
 }
 
-func (a *assembly) reply(m *project.Model, r prompt.Request) (prompt.Reply, *loop.ModelFailure) {
-	out := prompt.Reply{Text: a.text.String(), Reasoning: a.apart.String(), Calls: a.calls, Finish: a.finish, Model: a.model}
+func (a *assembly) reply(m *project.Model, r deed.Request) (deed.Reply, *deed.ModelFailure) {
+	out := deed.Reply{Text: a.text.String(), Reasoning: a.apart.String(), Calls: a.calls, Finish: a.finish, Model: a.model}
 	if a.finish == "tool_calls" {
 		out.Finish = "calls"
 	}

@@ -14,22 +14,21 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/internal/model/chat"
 	"stonebaton.example/internal/secret"
 )
 
-func ask(t *testing.T, url string, limit time.Duration) (prompt.Reply, *loop.ModelFailure, string) {
+func ask(t *testing.T, url string, limit time.Duration) (deed.Reply, *deed.ModelFailure, string) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	w := chat.New(secret.New(func(n string) (string, bool) { return "the-key", n == "KEY" }))
 	m := &project.Model{Name: "mine", URL: url, Key: "${secret:KEY}", Remote: "some-model", Timeout: limit, Headers: map[string]string{"X-Team": "harbour"}}
 	var words strings.Builder
-	r, bad := w.Ask(ctx, &project.Project{}, m, prompt.Request{System: "Be brief.", Temperature: new(0.5),
+	r, bad := w.Ask(ctx, &project.Project{}, m, deed.Request{System: "Be brief.", Temperature: new(0.5),
 		Messages: []ledger.Message{{Role: ledger.User, Text: "Hi"}, {Role: ledger.Assistant, Calls: []ledger.Ask{{ID: "c1", Tool: "look", Args: "{}"}}}, {Role: ledger.FromTool, Tool: "look", Call: "c1", Text: "seen"}},
 		Tools:    []project.Contract{{Name: "look", Summary: "Look.", Parameters: json.RawMessage(`{"type":"object"}`)}}}, func(s string) { words.WriteString(s) })
 	return r, bad, words.String()
@@ -125,7 +124,7 @@ func TestWhatGoesWrongOnTheWire(t *testing.T) {
 			}
 			_, bad, _ := ask(t, srv.URL, limit)
 			require.NotNil(t, bad)
-			assert.Equal(t, c.class, bad.Class)
+			assert.EqualValues(t, c.class, bad.Class)
 			assert.Contains(t, bad.Say, c.say)
 			assert.Equal(t, c.retry, bad.Retry)
 			if name == "too many" {
@@ -138,7 +137,7 @@ func TestWhatGoesWrongOnTheWire(t *testing.T) {
 	l.Close()
 	_, bad, _ := ask(t, "http://"+l.Addr().String(), time.Minute)
 	require.NotNil(t, bad)
-	assert.Equal(t, "unreachable", bad.Class)
+	assert.EqualValues(t, "unreachable", bad.Class)
 	_, bad, _ = ask(t, "${MODEL_URL}/v1", time.Minute)
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "MODEL_URL")
@@ -171,10 +170,10 @@ func TestReasoningIsKeptApartFromTheAnswer(t *testing.T) {
 }
 
 func TestWhatIsNotSetIsNotSent(t *testing.T) {
-	raw, err := json.Marshal(chat.Encode(prompt.Request{}, "m"))
+	raw, err := json.Marshal(chat.Encode(deed.Request{}, "m"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), "temperature")
-	raw, err = json.Marshal(chat.Encode(prompt.Request{Temperature: new(0.0)}, "m"))
+	raw, err = json.Marshal(chat.Encode(deed.Request{Temperature: new(0.0)}, "m"))
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), `"temperature":0`)
 }

@@ -3,8 +3,8 @@ package chat
 import (
 	"encoding/json"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/prompt"
 )
 
 // Request is the body of a request.
@@ -94,7 +94,7 @@ type Error struct {
 
 // Encode gives the body of a request: the same bytes for the same request. What the
 // project does not set is omitted, so that the endpoint decides.
-func Encode(r prompt.Request, remote string) Request {
+func Encode(r deed.Request, remote string) Request {
 	out := Request{Model: remote, Temperature: r.Temperature, MaxTokens: r.MaxTokens, Stream: true, StreamOptions: &StreamOptions{IncludeUsage: true}}
 	out.Messages = append(out.Messages, Message{Role: "system", Content: r.System})
 	for _, m := range r.Messages {

@@ -10,9 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools"
 	"stonebaton.example/internal/tools/web"
 )
@@ -31,7 +30,7 @@ func New(dir string, r tools.Records, c *web.Client) *Handler {
 }
 
 // Call carries a call out.
-func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	args, _ := i.Args.(map[string]any)
 	c := call{Handler: h, ctx: ctx, i: i, args: args}
 	switch do := i.Tool.Builtin.Do; {
@@ -46,15 +45,15 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 				facts[f] = v
 			}
 		}
-		return loop.Result{Value: facts}, nil
+		return deed.Result{Value: facts}, nil
 	case do == "state.set":
-		return loop.Result{Value: args}, nil
+		return deed.Result{Value: args}, nil
 	case do == "outbox.send":
 		m, err := h.records.Send(ctx, i.Key, tools.Message{At: time.Now().UTC(), Run: i.Run, Tool: i.Tool.Name, To: c.text("to"), Subject: c.text("subject"), Text: c.text("text")})
 		if err != nil {
 			return c.fail(ledger.Unknown, "outbox", "the message could not be kept: %v", err)
 		}
-		return loop.Result{Value: map[string]any{"id": m.ID, "to": m.To}, Sent: &ledger.Sent{Method: "OUTBOX", URL: m.ID + " to " + m.To, Body: m.Text}}, nil
+		return deed.Result{Value: map[string]any{"id": m.ID, "to": m.To}, Sent: &ledger.Sent{Method: "OUTBOX", URL: m.ID + " to " + m.To, Body: m.Text}}, nil
 	case do == "outbox.list":
 		list, err := h.records.Messages(ctx, c.text("to"))
 		if err != nil {
@@ -64,7 +63,7 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		for _, m := range list {
 			out = append(out, map[string]any{"id": m.ID, "at": m.At.Format(time.RFC3339), "to": m.To, "subject": m.Subject, "text": m.Text})
 		}
-		return loop.Result{Value: out}, nil
+		return deed.Result{Value: out}, nil
 	case do == "page":
 		return c.page()
 	}
@@ -75,7 +74,7 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 type call struct {
 	*Handler
 	ctx  context.Context
-	i    engine.Invocation
+	i    deed.Invocation
 	args map[string]any
 }
 
@@ -83,10 +82,10 @@ func (c call) text(name string) string { s, _ := c.args[name].(string); return s
 
 func (c call) number(name string) int { f, _ := c.args[name].(float64); return int(f) }
 
-func (c call) fail(o ledger.Outcome, class, format string, args ...any) (loop.Result, *loop.Failure) {
-	return loop.Result{}, &loop.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...)}
+func (c call) fail(o ledger.Outcome, class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
+	return deed.Result{}, &deed.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...)}
 }
 
-func (c call) refuse(format string, args ...any) (loop.Result, *loop.Failure) {
+func (c call) refuse(format string, args ...any) (deed.Result, *deed.Failure) {
 	return c.fail(ledger.NotDone, "refused", format, args...)
 }

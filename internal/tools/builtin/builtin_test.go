@@ -14,10 +14,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools"
 	"stonebaton.example/internal/tools/builtin"
 	"stonebaton.example/internal/tools/tooltest"
@@ -89,14 +89,14 @@ func begin(t *testing.T) *bench {
 	return &bench{T: t, dir: dir, h: builtin.New(dir, rec, web.New(&tooltest.Secrets{})), p: tooltest.Project(t, docs, nil), rec: rec}
 }
 
-func (b *bench) call(tool string, args map[string]any) (loop.Result, *loop.Failure) {
+func (b *bench) call(tool string, args map[string]any) (deed.Result, *deed.Failure) {
 	b.n++
-	return tooltest.Call(b.T, b.h, b.p, tool, args, func(i *engine.Invocation) {
+	return tooltest.Call(b.T, b.h, b.p, tool, args, func(i *deed.Invocation) {
 		i.Key, i.Facts = fmt.Sprint("key-", b.n), map[string]any{"length_m": 46.0, "booking": "B-1"}
 	})
 }
 
-func (b *bench) ok(tool string, args map[string]any) loop.Result {
+func (b *bench) ok(tool string, args map[string]any) deed.Result {
 	b.Helper()
 	r, bad := b.call(tool, args)
 	require.Nil(b, bad, "%+v", bad)
@@ -246,7 +246,7 @@ func TestFactsAndMessages(t *testing.T) {
 	b := begin(t)
 	assert.Equal(t, map[string]any{"length_m": 46.0}, b.ok("facts", nil).Value, "only what is granted")
 	assert.Equal(t, map[string]any{"length_m": 12.4}, b.ok("note_length", map[string]any{"length_m": "12.4"}).Value)
-	sp, bad := loop.Speak(b.p.Tools["note_length"], map[string]any{"state": map[string]any{}}, loop.Result{Value: map[string]any{"length_m": 12.4}}, "")
+	sp, bad := loop.Speak(b.p.Tools["note_length"], map[string]any{"state": map[string]any{}}, deed.Result{Value: map[string]any{"length_m": 12.4}}, "")
 	require.Nil(t, bad)
 	assert.Equal(t, map[string]any{"length_m": 12.4}, sp.Sets)
 	faults := b.p.Tools["note_length"].Input.Check(map[string]any{"booking": "B-2"})
@@ -301,8 +301,8 @@ func TestAPageIsReadAsText(t *testing.T) {
 
 func TestAChangeIsLookedAtBeforeAnybodyIsAsked(t *testing.T) {
 	b := begin(t)
-	look := func(tool string, args map[string]any) (string, *loop.Failure) {
-		return b.h.Look(t.Context(), engine.Invocation{Project: b.p, Tool: b.p.Tools[tool], Args: args, Key: "k"})
+	look := func(tool string, args map[string]any) (string, *deed.Failure) {
+		return b.h.Look(t.Context(), deed.Invocation{Project: b.p, Tool: b.p.Tools[tool], Args: args, Key: "k"})
 	}
 	for say, args := range map[string]map[string]any{
 		"the passage is not in plan.md":                                      {"path": "plan.md", "old": "four", "new": "4"},

@@ -11,19 +11,19 @@ import (
 	"strings"
 	"time"
 
-	"stonebaton.example/core/loop"
+	"stonebaton.example/core/deed"
 )
 
 // calc works an expression out with exact fractions; what has no end in decimals
 // is rounded at the last moment, and that is said.
-func (c call) calc() (loop.Result, *loop.Failure) {
+func (c call) calc() (deed.Result, *deed.Failure) {
 	rows, _ := c.args["rows"].([]any)
 	v, err := reckon(c.text("expression"), rows)
 	if err != nil {
 		return c.refuse("%v", err)
 	}
 	text, exact := shown(v)
-	return loop.Result{Value: map[string]any{"value": text, "exact": exact}}, nil
+	return deed.Result{Value: map[string]any{"value": text, "exact": exact}}, nil
 }
 
 // Bounds of one reckoning.

@@ -16,10 +16,9 @@ import (
 
 	"github.com/pmezard/go-difflib/difflib"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools"
 )
 
@@ -68,7 +67,7 @@ func closeAll(fs []folder) {
 
 // Check says what keeps a tool from its folders.
 func (h *Handler) Check(t *project.Tool) error {
-	dirs, err := call{Handler: h, i: engine.Invocation{Tool: t}}.folders()
+	dirs, err := call{Handler: h, i: deed.Invocation{Tool: t}}.folders()
 	closeAll(dirs)
 	return err
 }
@@ -120,7 +119,7 @@ func inView(p string) error {
 	return nil
 }
 
-func (c call) files(do string) (loop.Result, *loop.Failure) {
+func (c call) files(do string) (deed.Result, *deed.Failure) {
 	dirs, err := c.folders()
 	if err != nil {
 		return c.fail(ledger.NotDone, "config", "%v", err)
@@ -182,11 +181,11 @@ func (c call) edit(f folder, p string) (edit, error) {
 }
 
 // Look gives the difference that a change of a file would make.
-func (h *Handler) Look(ctx context.Context, i engine.Invocation) (string, *loop.Failure) {
+func (h *Handler) Look(ctx context.Context, i deed.Invocation) (string, *deed.Failure) {
 	args, _ := i.Args.(map[string]any)
 	c := call{Handler: h, ctx: ctx, i: i, args: args}
-	bad := func(class string, err error) (string, *loop.Failure) {
-		return "", &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: err.Error()}
+	bad := func(class deed.Class, err error) (string, *deed.Failure) {
+		return "", &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: err.Error()}
 	}
 	dirs, err := c.folders()
 	if err != nil {
@@ -239,7 +238,7 @@ func walk(dirs []folder, do func(f folder, p, shown string, info fs.FileInfo) er
 	return nil
 }
 
-func (c call) list(dirs []folder) (loop.Result, *loop.Failure) {
+func (c call) list(dirs []folder) (deed.Result, *deed.Failure) {
 	match := c.text("match")
 	out, more := []any{}, false
 	err := walk(dirs, func(_ folder, p, shown string, info fs.FileInfo) error {
@@ -265,10 +264,10 @@ func (c call) list(dirs []folder) (loop.Result, *loop.Failure) {
 	if err != nil {
 		return c.refuse("%v", err)
 	}
-	return loop.Result{Value: out, More: more}, nil
+	return deed.Result{Value: out, More: more}, nil
 }
 
-func (c call) search(dirs []folder) (loop.Result, *loop.Failure) {
+func (c call) search(dirs []folder) (deed.Result, *deed.Failure) {
 	words := strings.ToLower(c.text("text"))
 	out, more := []any{}, false
 	err := walk(dirs, func(f folder, p, shown string, info fs.FileInfo) error {
@@ -293,7 +292,7 @@ func (c call) search(dirs []folder) (loop.Result, *loop.Failure) {
 	if err != nil {
 		return c.refuse("the search was not finished: %v", err)
 	}
-	return loop.Result{Value: out, More: more}, nil
+	return deed.Result{Value: out, More: more}, nil
 }
 
 func clip(s string, n int) string {
@@ -330,7 +329,7 @@ func readText(root *os.Root, p string) (string, error) {
 	return string(raw), nil
 }
 
-func (c call) read(f folder, p string) (loop.Result, *loop.Failure) {
+func (c call) read(f folder, p string) (deed.Result, *deed.Failure) {
 	text, err := readText(f.root, p)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -350,16 +349,16 @@ func (c call) read(f folder, p string) (loop.Result, *loop.Failure) {
 		}
 		text = strings.Join(lines, "\n")
 	}
-	return loop.Result{Value: map[string]any{"path": c.text("path"), "text": text, "lines": float64(all)}}, nil
+	return deed.Result{Value: map[string]any{"path": c.text("path"), "text": text, "lines": float64(all)}}, nil
 }
 
 // change writes a file anew, and keeps what is needed to undo it.
-func (c call) change(f folder, p string) (loop.Result, *loop.Failure) {
+func (c call) change(f folder, p string) (deed.Result, *deed.Failure) {
 	c.writing.Lock()
 	defer c.writing.Unlock()
-	done := func(text string, more map[string]any, sent *ledger.Sent) (loop.Result, *loop.Failure) {
+	done := func(text string, more map[string]any, sent *ledger.Sent) (deed.Result, *deed.Failure) {
 		more["path"], more["bytes"] = c.text("path"), float64(len(text))
-		return loop.Result{Value: more, Sent: sent}, nil
+		return deed.Result{Value: more, Sent: sent}, nil
 	}
 	whole := path.Join(f.name, p)
 	if old, err := c.records.Change(c.ctx, c.i.Key); err == nil && old.Undone == nil {
@@ -376,7 +375,7 @@ func (c call) change(f folder, p string) (loop.Result, *loop.Failure) {
 		return c.refuse("%v", err)
 	}
 	sent := &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(e.text)), Diff: diff(whole, e.was, e.text, e.there), Undo: c.i.Key}
-	ch := tools.Change{Key: c.i.Key, Run: c.i.Run, Step: c.i.Step, At: time.Now().UTC(), Path: whole, After: string(ledger.HashOf([]byte(e.text)))}
+	ch := tools.Change{Key: c.i.Key, Run: c.i.Run, Step: string(c.i.Step), At: time.Now().UTC(), Path: whole, After: string(ledger.HashOf([]byte(e.text)))}
 	if e.there {
 		ch.Before = &e.was
 	}

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/net/html"
 	"golang.org/x/net/html/charset"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/internal/tools/web"
 )
 
@@ -22,7 +22,7 @@ import (
 const maxPage = 4 << 20
 
 // page fetches a page of the web and gives it as text.
-func (c call) page() (loop.Result, *loop.Failure) {
+func (c call) page() (deed.Result, *deed.Failure) {
 	from := c.i.Tool.Builtin.From
 	hosts := map[string]bool{} // that the file names: they may have any address
 	for _, f := range from {
@@ -54,8 +54,8 @@ func (c call) page() (loop.Result, *loop.Failure) {
 	defer resp.Body.Close()
 	raw, err := io.ReadAll(io.LimitReader(resp.Body, maxPage+1))
 	sent.Status, sent.Bytes, sent.Type = resp.StatusCode, int64(len(raw)), resp.Header.Get("Content-Type")
-	fail := func(format string, args ...any) (loop.Result, *loop.Failure) {
-		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: "refused", Say: fmt.Sprintf(format, args...), Status: resp.StatusCode, Sent: sent}
+	fail := func(format string, args ...any) (deed.Result, *deed.Failure) {
+		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "refused", Say: fmt.Sprintf(format, args...), Status: resp.StatusCode, Sent: sent}
 	}
 	switch {
 	case err != nil:
@@ -81,7 +81,7 @@ func (c call) page() (loop.Result, *loop.Failure) {
 	if strings.Contains(kind, "html") {
 		title, text = textOf(text)
 	}
-	return loop.Result{Value: map[string]any{"url": address, "title": title, "text": text}, Sent: sent}, nil
+	return deed.Result{Value: map[string]any{"url": address, "title": title, "text": text}, Sent: sent}, nil
 }
 
 // apart are the elements that begin a line of their own.

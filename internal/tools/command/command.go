@@ -17,12 +17,11 @@ import (
 	"strings"
 	"unicode"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/value"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/tools"
 )
@@ -56,11 +55,11 @@ func New(dir, work string, s Expander) *Handler {
 }
 
 // Call runs the program of a call.
-func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	c := i.Tool.Command
 	sent := &ledger.Sent{Method: "COMMAND"}
-	fail := func(o ledger.Outcome, class, format string, args ...any) (loop.Result, *loop.Failure) {
-		return loop.Result{}, &loop.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
+	fail := func(o ledger.Outcome, class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
+		return deed.Result{}, &deed.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
 	}
 	spec, line, err := h.spec(i)
 	sent.URL = line
@@ -102,16 +101,16 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		return r, f
 	}
 	if c.Text {
-		return loop.Result{Value: strings.TrimRight(text(d.Stdout), "\n"), Sent: sent}, nil
+		return deed.Result{Value: strings.TrimRight(text(d.Stdout), "\n"), Sent: sent}, nil
 	}
 	if len(strings.TrimSpace(string(d.Stdout))) == 0 {
-		return loop.Result{Sent: sent}, nil
+		return deed.Result{Sent: sent}, nil
 	}
 	v, err := value.Read(d.Stdout)
 	if err != nil {
 		return fail(ledger.Unknown, "result", "what %s wrote is not JSON (%v): %s; say output: text if it is not meant to be", i.Tool.Name, err, tools.Clip(strings.TrimSpace(text(d.Stdout)), 80))
 	}
-	return loop.Result{Value: v, Sent: sent}, nil
+	return deed.Result{Value: v, Sent: sent}, nil
 }
 
 // explain tells what the bounds are, where a failure looks as if they were met.
@@ -174,7 +173,7 @@ func after(lead, s string) string {
 	return lead + s
 }
 
-func record(i engine.Invocation) int {
+func record(i deed.Invocation) int {
 	if i.Bench {
 		return maxOutput
 	}
@@ -189,7 +188,7 @@ func lastLine(b []byte) string {
 }
 
 // spec makes what runs of a call, and the command line as it is shown.
-func (h *Handler) spec(i engine.Invocation) (sandbox.Spec, string, error) {
+func (h *Handler) spec(i deed.Invocation) (sandbox.Spec, string, error) {
 	c := i.Tool.Command
 	s := sandbox.Spec{Bare: c.Bare, Network: c.Network, Memory: int64(c.MemoryMB) << 20, Disk: int64(c.DiskMB) << 20, Processes: c.Processes, Output: maxOutput, Log: i.Logs()}
 	var shown []string

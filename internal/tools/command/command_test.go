@@ -9,16 +9,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools/command"
 	"stonebaton.example/internal/tools/tooltest"
 )
 
 const head = "tool: run\nsummary: Run a program when it is asked for.\ntimeout: 1m\ninput: {type: object, properties: {name: {type: string, description: A name.}, n: {type: integer, description: A count.}}}\n"
 
-func run(t *testing.T, spec string, args map[string]any, files map[string]string, change ...func(*engine.Invocation)) (loop.Result, *loop.Failure, string) {
+func run(t *testing.T, spec string, args map[string]any, files map[string]string, change ...func(*deed.Invocation)) (deed.Result, *deed.Failure, string) {
 	t.Helper()
 	dir := t.TempDir()
 	for name, text := range files {
@@ -33,7 +32,7 @@ func run(t *testing.T, spec string, args map[string]any, files map[string]string
 func TestAProgramGetsItsArgumentsAndGivesItsResult(t *testing.T) {
 	r, bad, _ := run(t, `command: {run: [./tell, "{{ args.name }}"], state: [length_m], env: {KEY: "${secret:K}", LEVEL: high}}`, map[string]any{"name": "a; rm -rf /", "n": 3.0},
 		map[string]string{"tell": "#!/bin/sh\ncat > in\necho \"seen $1\" >&2\nprintf '{\"in\": %s, \"level\": \"%s\", \"key\": \"%s\"}' \"$(cat in)\" \"$LEVEL\" \"$KEY\""},
-		func(i *engine.Invocation) { i.Facts = map[string]any{"length_m": 46.0, "booking": "B-1"} })
+		func(i *deed.Invocation) { i.Facts = map[string]any{"length_m": 46.0, "booking": "B-1"} })
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, map[string]any{"in": map[string]any{"args": map[string]any{"name": "a; rm -rf /", "n": 3.0}, "state": map[string]any{"length_m": 46.0}, "key": "key-1"}, "level": "high", "key": "the-value"}, r.Value)
 	assert.Equal(t, "./tell 'a; rm -rf /'", r.Sent.URL, "the command line as a shell would have to read it")
@@ -64,7 +63,7 @@ func TestWhatAProgramSaysOfItsEnd(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			_, bad, _ := run(t, "command:\n  run: [./p]\n  "+c.spec+"\n", nil, map[string]string{"p": "#!/bin/sh\n" + c.script + "\n"}, func(i *engine.Invocation) {
+			_, bad, _ := run(t, "command:\n  run: [./p]\n  "+c.spec+"\n", nil, map[string]string{"p": "#!/bin/sh\n" + c.script + "\n"}, func(i *deed.Invocation) {
 				if name == "late" {
 					short := *i.Tool
 					short.Timeout = time.Second
@@ -72,7 +71,7 @@ func TestWhatAProgramSaysOfItsEnd(t *testing.T) {
 				}
 			})
 			require.NotNil(t, bad)
-			assert.Equal(t, c.class, bad.Class, bad.Say)
+			assert.EqualValues(t, c.class, bad.Class, bad.Say)
 			assert.Contains(t, bad.Say, c.say)
 			assert.Equal(t, c.outcome, bad.Outcome)
 		})

@@ -23,13 +23,12 @@ import (
 
 	"golang.org/x/net/http/httpguts"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/scope"
 	"stonebaton.example/core/value"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools"
 	"stonebaton.example/internal/tools/web"
 )
@@ -47,8 +46,8 @@ type Handler struct{ client *web.Client }
 // New gives a handler that sends through c.
 func New(c *web.Client) *Handler { return &Handler{c} }
 
-func notDone(class, format string, args ...any) *loop.Failure {
-	return &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
+func notDone(class deed.Class, format string, args ...any) *deed.Failure {
+	return &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
 }
 
 // outgoing is a request, who makes it, and how it is shown.
@@ -60,7 +59,7 @@ type outgoing struct {
 }
 
 // Call sends the request of a call.
-func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	r, f, again := h.send(ctx, i)
 	if again { // a token that ended early: nothing was done, so a new one is fetched at once
 		r, f, _ = h.send(ctx, i)
@@ -68,21 +67,21 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 	return r, f
 }
 
-func (h *Handler) send(ctx context.Context, i engine.Invocation) (_ loop.Result, _ *loop.Failure, again bool) {
+func (h *Handler) send(ctx context.Context, i deed.Invocation) (_ deed.Result, _ *deed.Failure, again bool) {
 	out, err := h.request(ctx, i)
 	if err != nil {
 		var te *web.TokenError
 		if errors.As(err, &te) {
-			return loop.Result{}, notDone("auth", "%v", err), false
+			return deed.Result{}, notDone("auth", "%v", err), false
 		}
-		return loop.Result{}, notDone("config", "the request of %s cannot be made: %v", i.Tool.Name, err), false
+		return deed.Result{}, notDone("config", "the request of %s cannot be made: %v", i.Tool.Name, err), false
 	}
 	proof, host := out.proof, out.req.URL.Host
 	resp, err := h.client.Do(out.req, out.grant)
 	if err != nil {
 		f := failed(err)
 		f.Sent = proof
-		return loop.Result{}, f, false
+		return deed.Result{}, f, false
 	}
 	defer resp.Body.Close()
 	proof.Status, proof.Type = resp.StatusCode, resp.Header.Get("Content-Type")
@@ -90,10 +89,10 @@ func (h *Handler) send(ctx context.Context, i engine.Invocation) (_ loop.Result,
 	proof.Bytes = int64(len(raw))
 	proof.Reply = tools.Clip(string(raw), record(i))
 	if resp.StatusCode == http.StatusUnauthorized && h.client.Forget(out.auth) {
-		return loop.Result{}, notDone("auth", "%s answered 401: it does not accept the token", host), true
+		return deed.Result{}, notDone("auth", "%s answered 401: it does not accept the token", host), true
 	}
-	fail := func(o ledger.Outcome, class, format string, args ...any) (loop.Result, *loop.Failure, bool) {
-		return loop.Result{}, &loop.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Status: resp.StatusCode, Body: decode(raw), Sent: proof}, false
+	fail := func(o ledger.Outcome, class deed.Class, format string, args ...any) (deed.Result, *deed.Failure, bool) {
+		return deed.Result{}, &deed.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Status: resp.StatusCode, Body: decode(raw), Sent: proof}, false
 	}
 	switch {
 	case err != nil:
@@ -148,7 +147,7 @@ func (h *Handler) send(ctx context.Context, i engine.Invocation) (_ loop.Result,
 			return fail(ledger.NotDone, "not_found", "nothing was found")
 		}
 	}
-	return loop.Result{Value: found, Sent: proof}, nil, false
+	return deed.Result{Value: found, Sent: proof}, nil, false
 }
 
 // isEmpty says whether what was picked holds nothing.
@@ -166,7 +165,7 @@ func isEmpty(v any) bool {
 	return false
 }
 
-func record(i engine.Invocation) int {
+func record(i deed.Invocation) int {
 	if i.Bench {
 		return benchRecord
 	}
@@ -174,7 +173,7 @@ func record(i engine.Invocation) int {
 }
 
 // request makes the request of a call, of either kind of tool.
-func (h *Handler) request(ctx context.Context, i engine.Invocation) (*outgoing, error) {
+func (h *Handler) request(ctx context.Context, i deed.Invocation) (*outgoing, error) {
 	var d draft
 	var err error
 	if i.Tool.HTTP != nil {
@@ -275,7 +274,7 @@ func (d *draft) written(expand func(string) string) (address string, headers map
 	return address, headers, body, err
 }
 
-func ofFile(i engine.Invocation) (draft, error) {
+func ofFile(i deed.Invocation) (draft, error) {
 	spec := i.Tool.HTTP
 	d := draft{method: spec.Method, headers: map[string]string{}, auth: spec.Auth, grant: web.Grant{Private: spec.Private, Redirects: spec.Redirects}, kind: "application/json"}
 	var err error
@@ -382,7 +381,7 @@ func retryAfter(h http.Header) time.Duration {
 }
 
 // failed says what is known of a request that brought no reply.
-func failed(err error) *loop.Failure {
+func failed(err error) *deed.Failure {
 	var ue *url.Error
 	host := "the service"
 	if errors.As(err, &ue) {
@@ -394,7 +393,7 @@ func failed(err error) *loop.Failure {
 	var private *web.PrivateError
 	var op *net.OpError
 	var dns *net.DNSError
-	f := &loop.Failure{Outcome: ledger.Unknown, Class: "unreachable", Retry: true}
+	f := &deed.Failure{Outcome: ledger.Unknown, Class: "unreachable", Retry: true}
 	switch {
 	case errors.As(err, &redirect):
 		f.Class, f.Retry, f.Status = "refused", false, redirect.Status
@@ -421,7 +420,7 @@ func failed(err error) *loop.Failure {
 
 // ofOperation makes the request of an operation, its parameters put where the
 // document says.
-func ofOperation(i engine.Invocation) (draft, error) {
+func ofOperation(i deed.Invocation) (draft, error) {
 	op, src := i.Tool.Remote.Operation, i.Tool.Remote.Source
 	server := op.Server
 	if src.Server != "" {

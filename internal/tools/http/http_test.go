@@ -15,11 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/secret"
 	tool "stonebaton.example/internal/tools/http"
 	"stonebaton.example/internal/tools/tooltest"
@@ -44,13 +43,13 @@ http: {method: POST, url: "${BASE}/put", body: {who: "=args.name", at: "{{ today
 	return p
 }
 
-func call(t *testing.T, p *project.Project, name string, args map[string]any, limit time.Duration) (loop.Result, *loop.Failure) {
+func call(t *testing.T, p *project.Project, name string, args map[string]any, limit time.Duration) (deed.Result, *deed.Failure) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	h := tool.New(web.New(secret.New(func(string) (string, bool) { return "the-token", true })))
 	tl := p.Tools[name]
-	return h.Call(ctx, engine.Invocation{Project: p, Tool: tl, Args: args, Key: "key-1", Vars: expr.Vars{"args": expr.Typed(tl.Input.Doc(), args), "today": "2026-05-04"}})
+	return h.Call(ctx, deed.Invocation{Project: p, Tool: tl, Args: args, Key: "key-1", Vars: expr.Vars{"args": expr.Typed(tl.Input.Doc(), args), "today": "2026-05-04"}})
 }
 
 func TestARequestIsMadeOfACall(t *testing.T) {
@@ -126,7 +125,7 @@ func TestWhatGoesWrong(t *testing.T) {
 			}
 			_, bad := call(t, p, "get", map[string]any{"name": name}, limit)
 			require.NotNil(t, bad)
-			assert.Equal(t, c.class, bad.Class)
+			assert.EqualValues(t, c.class, bad.Class)
 			assert.Contains(t, bad.Say, c.say)
 			assert.Equal(t, c.outcome, bad.Outcome)
 			assert.Equal(t, c.retry, bad.Retry)
@@ -169,7 +168,7 @@ func TestAReplyCanBeARefusal(t *testing.T) {
 	defer srv.Close()
 	p := tooltest.Project(t, "tool: ask\nsummary: Ask the office when somebody asks for it.\neffect: read\ninput: {type: object, properties: {path: {type: string, description: A path.}}}\n"+
 		"http:\n  url: \""+srv.URL+"/{{ args.?path.orValue('') }}\"\n  fails_when: \"response.body.status == 'error'\"\n  pick: \"=response.body.rows\"\n  when_empty: not_found\n", nil)
-	call := func(path string) (loop.Result, *loop.Failure) {
+	call := func(path string) (deed.Result, *deed.Failure) {
 		return tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "ask", map[string]any{"path": path})
 	}
 	r, bad := call("ok")
@@ -178,7 +177,7 @@ func TestAReplyCanBeARefusal(t *testing.T) {
 	for path, want := range map[string][2]string{"bad": {"refused", "the berth is closed"}, "quiet": {"refused", "and the reply says that it failed (response.body.status == 'error')"}, "none": {"not_found", "nothing was found"}} {
 		_, bad = call(path)
 		require.NotNil(t, bad, path)
-		assert.Equal(t, want[0], bad.Class)
+		assert.EqualValues(t, want[0], bad.Class)
 		assert.Contains(t, bad.Say, want[1])
 		assert.Equal(t, ledger.NotDone, bad.Outcome)
 	}

@@ -15,10 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/openapi"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	tool "stonebaton.example/internal/tools/http"
 	"stonebaton.example/internal/tools/tooltest"
 	"stonebaton.example/internal/tools/web"
@@ -44,7 +44,7 @@ input: {type: object, properties: {who: {type: string, description: A name.}, ta
 http: {url: "`+srv.URL+`/form", auth: {basic: {user: ann, password: "${secret:P}"}}, form: {who: "=args.who", tag: "=args.?tags.orValue([])"}}
 resend: key
 `, nil)
-	r, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "post", map[string]any{"who": "ann & ben", "tags": []any{"a", "b"}}, func(i *engine.Invocation) { i.Bench = true })
+	r, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "post", map[string]any{"who": "ann & ben", "tags": []any{"a", "b"}}, func(i *deed.Invocation) { i.Bench = true })
 	require.Nil(t, bad, "%+v", bad)
 	got := r.Value.(map[string]any)
 	assert.Equal(t, "POST /form", got["asked"])
@@ -72,7 +72,7 @@ http: {url: "`+srv.URL+`/", form: {k: "${secret:K}", x: "=args.x"}}
 `, nil)
 	h := tool.New(web.New(&tooltest.Secrets{}))
 	for _, args := range []map[string]any{{"x": "${secret:OTHER}", "y": "${secret:OTHER}"}, {"x": "cret:OTHER}", "y": "${se"}, {"x": "}", "y": "{secret:OTHER"}} {
-		r, bad := tooltest.Call(t, h, p, "tell", args, func(i *engine.Invocation) { i.Bench = true })
+		r, bad := tooltest.Call(t, h, p, "tell", args, func(i *deed.Invocation) { i.Bench = true })
 		require.Nil(t, bad, "%+v", bad)
 		got := r.Value.(map[string]any)
 		x, y := args["x"].(string), args["y"].(string)
@@ -132,7 +132,7 @@ http: {url: "`+srv.URL+`/x", auth: {oauth: {token_url: "`+srv.URL+`/token", clie
 	p.Tools["look_in"].HTTP.Auth.OAuth.ClientID = "other"
 	_, bad = tooltest.Call(t, h, p, "look_in", nil)
 	require.NotNil(t, bad)
-	assert.Equal(t, "auth", bad.Class)
+	assert.EqualValues(t, "auth", bad.Class)
 	assert.Equal(t, ledger.NotDone, bad.Outcome)
 }
 
@@ -182,7 +182,7 @@ func TestAnOperationIsARequest(t *testing.T) {
 	for _, args := range []map[string]any{{"id": ".."}, {"id": ""}, {"id": "1", "X-Kind": "a\r\nHost: evil"}} {
 		_, bad = tooltest.Call(t, h, p, "get_thing", args)
 		require.NotNil(t, bad, "%v", args)
-		assert.Equal(t, "config", bad.Class)
+		assert.EqualValues(t, "config", bad.Class)
 	}
 }
 

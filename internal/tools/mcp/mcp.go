@@ -25,11 +25,10 @@ import (
 	"github.com/modelcontextprotocol/go-sdk/jsonrpc"
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/value"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/tools"
 	"stonebaton.example/internal/tools/web"
@@ -381,7 +380,7 @@ func plain(v any) any {
 }
 
 // Call calls a tool of a server.
-func (s *Servers) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (s *Servers) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	remote := i.Tool.Remote
 	src := remote.Source
 	log := &tail{}
@@ -394,9 +393,9 @@ func (s *Servers) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		limit = maxResult
 	}
 	sent := &ledger.Sent{Method: "MCP", URL: src.Name + " " + remote.Name, Body: tools.Clip(string(raw), limit)}
-	fail := func(o ledger.Outcome, class string, retry bool, format string, args ...any) (loop.Result, *loop.Failure) {
+	fail := func(o ledger.Outcome, class deed.Class, retry bool, format string, args ...any) (deed.Result, *deed.Failure) {
 		sent.Log = log.String()
-		return loop.Result{}, &loop.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Retry: retry, Sent: sent}
+		return deed.Result{}, &deed.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Retry: retry, Sent: sent}
 	}
 	before := s.conn(src)
 	before.mu.Lock()
@@ -450,7 +449,7 @@ func (s *Servers) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 		}
 		return fail(ledger.NotDone, "refused", false, "%s", tools.Clip(words, 2000))
 	}
-	return loop.Result{Value: found, Sent: sent}, nil
+	return deed.Result{Value: found, Sent: sent}, nil
 }
 
 // rounded gives a value as encoding/json alone reads it.

@@ -18,10 +18,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/examples/harbour/station"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools/mcp"
 	"stonebaton.example/internal/tools/tooltest"
 	"stonebaton.example/internal/tools/web"
@@ -274,11 +274,11 @@ func TestAServerOverHTTP(t *testing.T) {
 	r, bad = tooltest.Call(t, s, p, "picture", nil)
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, []any{map[string]any{"kind": "text", "text": "a chart"}, map[string]any{"kind": "image", "type": "image/png", "bytes": 4.0}}, r.Value)
-	_, bad = tooltest.Call(t, s, p, "large", nil, func(i *engine.Invocation) {})
+	_, bad = tooltest.Call(t, s, p, "large", nil, func(i *deed.Invocation) {})
 	require.NotNil(t, bad)
 	_, bad = tooltest.Call(t, s, p, "slow", nil)
 	require.NotNil(t, bad)
-	assert.Equal(t, "timeout", bad.Class)
+	assert.EqualValues(t, "timeout", bad.Class)
 	require.Eventually(t, func() bool { return asked.Load() == "cancelled" }, 5*time.Second, 5*time.Millisecond, "it is told that nobody waits")
 	require.Eventually(t, func() bool { // a notification may come behind the result
 		r, bad := tooltest.Call(t, s, p, "progress", nil)

@@ -10,10 +10,9 @@ import (
 	"strings"
 	"sync"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools"
 )
 
@@ -43,11 +42,11 @@ func New(list []Tool) Handler {
 }
 
 // Call calls the function of a tool. One that panics has failed.
-func (h Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (h Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	t, ok := h[i.Tool.Name]
 	sent := &ledger.Sent{Method: "GO", URL: i.Tool.Name}
-	fail := func(o ledger.Outcome, class, format string, args ...any) (loop.Result, *loop.Failure) {
-		return loop.Result{}, &loop.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
+	fail := func(o ledger.Outcome, class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
+		return deed.Result{}, &deed.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
 	}
 	if !ok {
 		return fail(ledger.NotDone, "config", "this program has no function for %s; it was built without it", i.Tool.Name)
@@ -85,7 +84,7 @@ func (h Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *l
 	case e.err != nil:
 		return fail(ledger.Unknown, "go", "%v", e.err)
 	}
-	return loop.Result{Value: e.v, Sent: sent}, nil
+	return deed.Result{Value: e.v, Sent: sent}, nil
 }
 
 type logKey struct{}

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools/own"
 	"stonebaton.example/internal/tools/tooltest"
 )
@@ -21,7 +21,7 @@ func TestAFunctionCanEndInEveryWay(t *testing.T) {
 		if bad == nil {
 			return r.Value, "", "", ""
 		}
-		return nil, bad.Class, bad.Outcome, bad.Say
+		return nil, string(bad.Class), bad.Outcome, bad.Say
 	}
 	v, _, _, _ := end(func(context.Context, any) (any, error) { return "done", nil })
 	assert.Equal(t, "done", v)
@@ -50,7 +50,7 @@ func TestAFunctionHasALog(t *testing.T) {
 	r, bad := tooltest.Call(t, own.New([]own.Tool{{Name: "f", Call: func(ctx context.Context, _ any) (any, error) {
 		own.Log(ctx, "half way")
 		return 1, nil
-	}}}), p, "f", nil, func(i *engine.Invocation) { i.Log = func(line string) { heard = append(heard, line) } })
+	}}}), p, "f", nil, func(i *deed.Invocation) { i.Log = func(line string) { heard = append(heard, line) } })
 	require.Nil(t, bad)
 	assert.Equal(t, "half way\n", r.Sent.Log)
 	assert.Equal(t, []string{"half way"}, heard)

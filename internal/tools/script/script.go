@@ -24,10 +24,9 @@ import (
 
 	"github.com/dop251/goja"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools"
 	"stonebaton.example/internal/tools/web"
 )
@@ -121,14 +120,14 @@ type running struct {
 const grace = time.Second
 
 // Call runs the script of a tool.
-func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	r := &running{vm: goja.New(), tell: i.Logs()}
-	fail := func(class, format string, args ...any) (loop.Result, *loop.Failure) {
-		f := &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: r.sent()}
+	fail := func(class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
+		f := &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: r.sent()}
 		if r.wrote.Load() {
 			f.Outcome = ledger.Unknown
 		}
-		return loop.Result{}, f
+		return deed.Result{}, f
 	}
 	prog, err := h.program(i.Tool.Script.Code)
 	if err != nil {
@@ -188,9 +187,9 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 				return fail("timeout", "%s", over)
 			}
 			if e.no != "" {
-				return fail(e.class, "%s", e.no)
+				return fail(deed.Class(e.class), "%s", e.no)
 			}
-			return loop.Result{Value: e.value, Sent: r.sent()}, nil
+			return deed.Result{Value: e.value, Sent: r.sent()}, nil
 		case <-late:
 			stop("the script had not ended after %s and was interrupted", time.Since(began).Round(time.Millisecond))
 		case <-stuck:
@@ -363,7 +362,7 @@ func bounds(code string) *goja.Program {
 	return goja.MustCompile("bounds", boundHead+strings.Join(lines, "\n")+boundTail, true)
 }
 
-func (h *Handler) run(ctx context.Context, r *running, prog program, i engine.Invocation) (any, error) {
+func (h *Handler) run(ctx context.Context, r *running, prog program, i deed.Invocation) (any, error) {
 	vm := r.vm
 	if prog.bounds != nil {
 		if _, err := vm.RunProgram(prog.bounds); err != nil {

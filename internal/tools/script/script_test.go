@@ -14,22 +14,21 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools/script"
 	"stonebaton.example/internal/tools/tooltest"
 	"stonebaton.example/internal/tools/web"
 )
 
-func call(t *testing.T, code string, limit time.Duration) (loop.Result, *loop.Failure) {
+func call(t *testing.T, code string, limit time.Duration) (deed.Result, *deed.Failure) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	var h script.Handler
-	return h.Call(ctx, engine.Invocation{Tool: &project.Tool{Name: "t", Script: &project.Script{Code: code}}, Args: map[string]any{"n": 2.0},
+	return h.Call(ctx, deed.Invocation{Tool: &project.Tool{Name: "t", Script: &project.Script{Code: code}}, Args: map[string]any{"n": 2.0},
 		Vars: expr.Vars{"state": map[string]any{"x": 1.0}, "person": map[string]any{"name": "ann"}, "today": "2026-05-04", "now": "2026-05-04T09:00:00Z"}})
 }
 
@@ -71,7 +70,7 @@ func TestAScriptThatFails(t *testing.T) {
 			}
 			_, bad := call(t, c.code, limit)
 			require.NotNil(t, bad)
-			assert.Equal(t, c.class, bad.Class)
+			assert.EqualValues(t, c.class, bad.Class)
 			assert.Contains(t, bad.Say, c.say)
 			assert.Equal(t, ledger.NotDone, bad.Outcome, "a script reaches nothing, so nothing was done")
 		})

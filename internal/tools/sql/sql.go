@@ -26,13 +26,12 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/sqlite"
 	"stonebaton.example/internal/tools"
 )
@@ -70,11 +69,11 @@ func (h *Handler) Close() error {
 }
 
 // Call runs the query of a call.
-func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *loop.Failure) {
+func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	q := i.Tool.SQL
 	sent := &ledger.Sent{Method: "SQL", URL: strings.TrimSpace(q.Query)}
-	fail := func(class, format string, args ...any) (loop.Result, *loop.Failure) {
-		return loop.Result{}, &loop.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
+	fail := func(class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
+		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
 	}
 	db, err := h.open(q)
 	if err != nil {
@@ -97,21 +96,21 @@ func (h *Handler) Call(ctx context.Context, i engine.Invocation) (loop.Result, *
 	sent.Bytes = int64(len(rows))
 	if q.One {
 		if len(rows) == 0 {
-			return loop.Result{Sent: sent}, nil
+			return deed.Result{Sent: sent}, nil
 		}
-		return loop.Result{Value: rows[0], Sent: sent}, nil
+		return deed.Result{Value: rows[0], Sent: sent}, nil
 	}
 	out := make([]any, len(rows))
 	for n := range rows {
 		out[n] = rows[n]
 	}
-	return loop.Result{Value: out, More: more, Sent: sent}, nil
+	return deed.Result{Value: out, More: more, Sent: sent}, nil
 }
 
 var named = regexp.MustCompile(`:([A-Za-z_][A-Za-z0-9_]*)`)
 
 // bind gives the values of the names in a query.
-func bind(i engine.Invocation) ([]any, error) {
+func bind(i deed.Invocation) ([]any, error) {
 	values, _ := i.Args.(map[string]any)
 	if p := i.Tool.SQL.Params; p != nil {
 		v, err := p.Fill(i.Vars)

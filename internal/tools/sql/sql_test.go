@@ -12,7 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"stonebaton.example/core/coretest"
-	"stonebaton.example/core/loop"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/tools/sql"
 	"stonebaton.example/internal/tools/tooltest"
@@ -35,7 +35,7 @@ func folder(t *testing.T) string {
 	return dir
 }
 
-func ask(t *testing.T, dir, spec string, args map[string]any) (loop.Result, *loop.Failure) {
+func ask(t *testing.T, dir, spec string, args map[string]any) (deed.Result, *deed.Failure) {
 	t.Helper()
 	h := sql.New(dir)
 	defer h.Close()
@@ -135,7 +135,7 @@ func TestNothingCanBeWrittenAndNoOtherFileOpened(t *testing.T) {
 func TestAQueryWithoutAnEndIsEnded(t *testing.T) {
 	_, bad := ask(t, folder(t), "timeout: 300ms\nsql: {database: data/log.db, query: \"WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n) SELECT count(*) FROM n\"}", nil)
 	require.NotNil(t, bad)
-	assert.Equal(t, "timeout", bad.Class)
+	assert.EqualValues(t, "timeout", bad.Class)
 }
 
 func TestFilesThatCannotBeTables(t *testing.T) {

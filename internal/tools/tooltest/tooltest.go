@@ -11,10 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/tools"
 )
 
@@ -28,7 +27,7 @@ func Project(t testing.TB, more string, catalogues map[string]project.Catalogue)
 }
 
 // Call calls a tool of a project through a handler, with time enough.
-func Call(t testing.TB, h tools.Handler, p *project.Project, name string, args map[string]any, change ...func(*engine.Invocation)) (loop.Result, *loop.Failure) {
+func Call(t testing.TB, h tools.Handler, p *project.Project, name string, args map[string]any, change ...func(*deed.Invocation)) (deed.Result, *deed.Failure) {
 	t.Helper()
 	tool := p.Tools[name]
 	require.NotNil(t, tool, name)
@@ -37,7 +36,7 @@ func Call(t testing.TB, h tools.Handler, p *project.Project, name string, args m
 	}
 	fixed, _, faults := tool.Input.Repair(any(args))
 	require.Empty(t, faults)
-	i := engine.Invocation{Project: p, Tool: tool, Args: fixed, Facts: map[string]any{}, Key: "key-1", Vars: expr.Vars{"args": expr.Typed(tool.Input.Doc(), fixed), "state": map[string]any{},
+	i := deed.Invocation{Project: p, Tool: tool, Args: fixed, Facts: map[string]any{}, Key: "key-1", Vars: expr.Vars{"args": expr.Typed(tool.Input.Doc(), fixed), "state": map[string]any{},
 		"person": map[string]any{"name": "ann"}, "today": "2026-05-04", "now": coretest.Epoch, "project": p.Name, "run": map[string]any{"id": "r-1", "session": "r"}}}
 	for _, c := range change {
 		c(&i)

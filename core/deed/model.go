@@ -1,0 +1,61 @@
+package deed
+
+import (
+	"time"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+)
+
+// Request is what a model is asked, before a wire gives it its form.
+type Request struct {
+	Run         string             `json:"-"`
+	Step        ledger.StepID      `json:"-"`
+	Agent       string             `json:"agent"`
+	Model       string             `json:"model"` // the project's name for it
+	System      string             `json:"system"`
+	Tools       []project.Contract `json:"tools"`
+	Messages    []ledger.Message   `json:"messages"`
+	Temperature *float64           `json:"temperature,omitempty"` // nil: the endpoint's own
+	MaxTokens   int                `json:"max_tokens,omitempty"`
+}
+
+// Tokens estimates the tokens of a text: about four letters each.
+func Tokens(text string) int { return (len(text) + 3) / 4 }
+
+// Estimate counts a request's tokens.
+func (r Request) Estimate() int {
+	n := Tokens(r.System)
+	for _, t := range r.Tools {
+		n += Tokens(t.Name) + Tokens(t.Summary) + Tokens(string(t.Parameters))
+	}
+	for _, m := range r.Messages {
+		n += 4 + Tokens(m.Text)
+		for _, c := range m.Calls {
+			n += Tokens(c.Tool) + Tokens(c.Args)
+		}
+	}
+	return n
+}
+
+// Reply is what a model answered.
+type Reply struct {
+	Text      string
+	Reasoning string // that the endpoint sent apart from the answer
+	Calls     []ledger.Ask
+	Finish    string // "stop", "calls", "length", or what the endpoint said
+	Model     string
+	Usage     ledger.Usage
+}
+
+// ModelFailure is what a wire says of a turn that brought no reply.
+type ModelFailure struct {
+	Class  Class
+	Say    string
+	Remedy string
+	Status int
+	Retry  bool
+	After  time.Duration
+}
+
+func (f *ModelFailure) Error() string { return f.Say }

@@ -1,0 +1,198 @@
+package loop
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"stonebaton.example/core/deed"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/value"
+)
+
+// mostOfAnswer bounds what an asker reads of an answer.
+var mostOfAnswer = Most{Rows: 50, Tokens: 6000}
+
+// asker is the agent that opened a thread; "" for the main thread.
+func asker(t *run.Thread) string {
+	if t.Parent() == nil {
+		return ""
+	}
+	return t.Parent().Turn().Agent
+}
+
+// chain lists the agents from the main thread down to who acts on a thread.
+func chain(t *run.Thread) []string {
+	names := []string{t.Agent()}
+	for ; t.Parent() != nil; t = t.Parent() {
+		names = append(names, asker(t))
+	}
+	slices.Reverse(names)
+	return names
+}
+
+// asks says whether who acts on a thread may put questions to the person.
+func asks(t *run.Thread) bool { return t.Opened() != nil && t.Opened().Asks }
+
+// decideConsult takes the verdict on a question to another agent.
+func decideConsult(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallDecided, a ledger.Ask, to string) {
+	refuse := func(why, words string) { d.Verdict, d.Why, d.Words = ledger.Refuse, why, words }
+	var x *project.Consult
+	var have []string
+	if agent := p.Agents[t.Agent()]; agent != nil && s.Opened().Tools != ledger.ToolsOff && s.Opened().Call == nil {
+		x = agent.Consulted(to)
+		for _, c := range agent.Consults {
+			have = append(have, c.Agent)
+		}
+	}
+	if x == nil {
+		whom := "You cannot ask any agent."
+		if len(have) > 0 {
+			whom = "You can ask: " + near.List(have) + "."
+		}
+		refuse("there is no such consult", fmt.Sprintf("%s cannot ask %.100q.%s %s", t.Agent(), to, near.Hint(to, have), whom))
+		return
+	}
+	if depth := t.Depth(); depth >= project.DeepestConsult {
+		refuse(fmt.Sprintf("consults go at most %d deep", project.DeepestConsult),
+			fmt.Sprintf("%s was not asked: consults go at most %d deep, and this one would be %d: %s. Answer with what you know.", to, project.DeepestConsult, depth+1, strings.Join(append(chain(t), to), " → ")))
+		return
+	}
+	if _, ok := readArgs(s, t, d, &project.Tool{Name: a.Tool, Input: x.Params}, a.Args); !ok {
+		return
+	}
+	d.Verdict, d.Opens, d.To, d.Effect, d.Why = ledger.Start, ledger.Consult, to, ledger.Read, "a consult counts as a read: it begins at once"
+}
+
+// decideAsk takes the verdict on a question to the person.
+func decideAsk(s *run.State, t *run.Thread, d *ledger.CallDecided, a ledger.Ask) {
+	if !asks(t) || s.Opened().Tools == ledger.ToolsOff {
+		d.Verdict, d.Why, d.Words = ledger.Refuse, "it may not ask the person", "You cannot ask the person from here. Say in your answer what is missing."
+		return
+	}
+	if _, ok := readArgs(s, t, d, &project.Tool{Name: a.Tool, Input: project.AskParams}, a.Args); !ok {
+		return
+	}
+	d.Verdict, d.Effect, d.Why = ledger.Put, ledger.Read, "only the person can tell"
+}
+
+// questionOf gives what a consult, or a question to the person, asks.
+func questionOf(args json.RawMessage) (question string, rest map[string]any) {
+	rest, _ = value.ReadObject(args) // written by readArgs
+	question, _ = rest[project.Question].(string)
+	delete(rest, project.Question)
+	return question, rest
+}
+
+// openConsult begins what a consult decided: its thread, or the answer that the run has
+// ready in its place.
+func openConsult(p *project.Project, s *run.State, c *run.Call) []Action {
+	d, t := c.Decided, c.Turn.Thread
+	if canned, ok := s.Opened().Consults[d.To]; ok {
+		sent := &ledger.Sent{Method: "STUB", URL: d.To}
+		if canned.Fails != "" {
+			return one(ledger.New(c.Step, &ledger.CallFailed{Attempt: 1, Outcome: ledger.NotDone, Class: string(deed.Consulted), Say: canned.Fails, Words: unanswered(d.To, canned.Fails, false), Sent: sent, Final: true, Why: "the run has this answer ready"}))
+		}
+		words, result, handle := answered(s, c, canned.Answer)
+		return one(ledger.New(c.Step, &ledger.CallReturned{Result: result, Words: words, Handle: handle, Sent: sent}))
+	}
+	agent := p.Agents[c.Turn.Agent]
+	if agent == nil || agent.Consulted(d.To) == nil {
+		return one(ledger.New(c.Step, &ledger.CallRefused{Words: d.To + " cannot be asked any more.", Why: "the consult is not in this version of the project"}))
+	}
+	x := agent.Consulted(d.To)
+	question, fields := questionOf(c.Args)
+	o := &ledger.ThreadOpened{Role: ledger.Consult, Agent: d.To, Say: question, Asks: x.Asks && (t.Parent() == nil || asks(t)), Why: c.Turn.Agent + " asks " + d.To}
+	for i, k := range schema.Keys(x.Params.Doc()) {
+		if v, ok := fields[k]; ok && k != project.Question {
+			if i == 0 || !strings.Contains(o.Say, "\n\n") {
+				o.Say += "\n"
+			}
+			o.Say += "\n" + k + ": " + expr.Show(v)
+		}
+	}
+	if x.Kept {
+		o.Line = c.Turn.Agent + "/" + d.To
+		o.From = s.LineFrom(o.Line)
+	}
+	return one(ledger.New(c.Step, o))
+}
+
+// answered gives what an asker reads of an answer, the whole of it, and where the words are
+// cut the handle that names the whole.
+func answered(s *run.State, c *run.Call, answer string) (words string, result json.RawMessage, handle string) {
+	handle = HandleOf(s.Run(), c.Step)
+	words, whole := Shorten(mostOfAnswer, answer, handle)
+	if whole {
+		handle = ""
+	}
+	if strings.TrimSpace(answer) == "" {
+		words = c.Decided.To + " answered with no words."
+	}
+	result, _ = json.Marshal(answer) // a text can always be written
+	return words, result, handle
+}
+
+// unanswered gives what an asker reads of a consult that failed.
+func unanswered(agent, say string, partly bool) string {
+	words := fmt.Sprintf("%s could not answer: %s.", agent, strings.TrimSuffix(say, "."))
+	if partly {
+		words += " Some of what it had to do was done."
+	}
+	return words
+}
+
+// leave records what the end of a thread means for the call that opened it, and the facts
+// that it changed.
+func leave(p *project.Project, s *run.State, c *run.Call) []Action {
+	d, end, t := c.Decided, c.Closed, c.Turn.Thread
+	outcome := ledger.NotDone
+	if c.Acted {
+		outcome = ledger.Partly
+	}
+	var acts []Action
+	switch end.Outcome {
+	case ledger.EndDone:
+		words, result, handle := answered(s, c, end.Answer)
+		acts = one(ledger.New(c.Step, &ledger.CallReturned{Result: result, Words: words, Handle: handle}))
+	case ledger.HandedBack:
+		words := fmt.Sprintf("%s hands the question back: %s", d.To, end.Answer)
+		result, _ := json.Marshal(end.Answer) // a text can always be written
+		acts = one(ledger.New(c.Step, &ledger.CallReturned{Result: result, Words: words}))
+	case ledger.EndFailed:
+		where := strings.Join(append(chain(t), d.To), " → ")
+		acts = one(ledger.New(c.Step, &ledger.CallFailed{Attempt: 1, Outcome: outcome, Class: string(deed.Consulted), Final: true, Why: end.Why,
+			Say: fmt.Sprintf("%s (%s, on the thread %s)", strings.TrimSuffix(end.Problem.Say, "."), where, c.Step), Words: unanswered(d.To, end.Problem.Say, c.Acted)}))
+	case ledger.EndStopped:
+		acts = one(ledger.New(c.Step, &ledger.CallFailed{Attempt: 1, Outcome: outcome, Class: string(deed.Stopped), Final: true, Why: end.Why, Say: end.Why, Words: unanswered(d.To, end.Why, c.Acted)}))
+	default:
+		panic(fmt.Sprintf("loop: a thread does not end as %q", end.Outcome))
+	}
+	if len(c.Changed) > 0 {
+		if change := Change(t.Facts(), put(t.Facts(), c.Changed)); change != nil {
+			why := d.To + " left it so"
+			if len(c.Clashed) > 0 {
+				why += "; " + near.List(c.Clashed) + " was changed beside it too, and the later one counts"
+			}
+			acts = append(acts, Record{ledger.New(c.Step, &ledger.StateChanged{Patch: change, Why: why})})
+		}
+	}
+	return acts
+}
+
+// question raises the ticket of a question to the person. They see it as that of the agent
+// they talk to.
+func question(s *run.State, c *run.Call) ledger.Event {
+	text, _ := questionOf(c.Args)
+	names := chain(c.Turn.Thread)
+	g := &ledger.GateRaised{Form: ledger.QuestionTicket, Agent: names[0], Tool: project.AskPerson, Args: c.Args, Ask: text, By: nil,
+		Why: fmt.Sprintf("%s asks, through %s", names[len(names)-1], names[0])}
+	g.Shown = Shown(g)
+	return ledger.New(c.Step, g)
+}

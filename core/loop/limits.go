@@ -1,0 +1,118 @@
+package loop
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
+)
+
+// where says on which thread something is, for a sentence; "" on the main thread.
+func where(t *run.Thread) string {
+	if t.Parent() == nil {
+		return ""
+	}
+	return ", on the thread " + string(t.ID()) + " (" + strings.Join(chain(t), " → ") + ")"
+}
+
+const raise = "Look at the run to see why it went on; raise limits: in stonebaton.yaml if it was right to."
+
+// overLimit says which limit of the run forbids another turn on a thread.
+func overLimit(p *project.Project, s *run.State, t *run.Thread) *ledger.LimitReached {
+	l := p.Limits
+	limit := func(name, format string, args ...any) *ledger.LimitReached {
+		return &ledger.LimitReached{Limit: name, Where: t.ID(), Why: t.Agent() + " would have gone on" + where(t),
+			Problem: ledger.Problem{Class: "limit", Say: fmt.Sprintf(format, args...) + where(t), Remedy: raise}}
+	}
+	tokens := s.Tokens().In + s.Tokens().Out
+	switch {
+	case s.Turns() >= l.Turns:
+		return limit("turns", "the run has used its %d turns (limit turns: %d)", s.Turns(), l.Turns)
+	case s.Calls() > l.Calls:
+		return limit("calls", "the run has made %d calls (limit calls: %d)", s.Calls(), l.Calls)
+	case l.Tokens > 0 && tokens >= l.Tokens:
+		return limit("tokens", "the run has used %d tokens (limit tokens: %d)", tokens, l.Tokens)
+	case l.Cost > 0 && s.Cost() >= l.Cost:
+		return limit("cost", "the run has cost %g (limit cost: %g)", s.Cost(), l.Cost)
+	}
+	return nil
+}
+
+// overOwn says which limit of a thread, or of the agent on it, forbids another turn. It ends
+// that thread alone.
+func overOwn(p *project.Project, t *run.Thread) *ledger.Problem {
+	limit := func(remedy, format string, args ...any) *ledger.Problem {
+		return &ledger.Problem{Class: "limit", Say: fmt.Sprintf(format, args...) + where(t), Remedy: remedy}
+	}
+	if tool, times := t.Repeated(); times >= p.Limits.SameCall {
+		return limit("Look at what the model reads of the result: it should say what to do instead.", "the model made the same call of %s %d times with the same arguments and got the same result (limit same_call: %d)", tool, times, p.Limits.SameCall)
+	}
+	name := t.Agent()
+	if a := p.Agents[name]; a != nil && a.Turns > 0 && t.TurnsOf(name) >= a.Turns {
+		return limit("Look at the run; raise limits: of the agent if it was right to go on.", "%s has used its %d turns (limit turns: %d of the agent)", name, t.TurnsOf(name), a.Turns)
+	}
+	return nil
+}
+
+// reserve sets aside what a turn may use of the run's limits, and says whether so much is
+// left. With the main thread alone nothing is: no turn goes beside it.
+func reserve(p *project.Project, s *run.State, b prompt.Built) (*ledger.Reserve, bool) {
+	l := p.Limits
+	if len(s.Threads()) == 1 || (l.Tokens == 0 && l.Cost == 0) {
+		return nil, true
+	}
+	in := b.Estimate()
+	r := &ledger.Reserve{Tokens: in + b.MaxTokens}
+	if m := p.Models[b.Model]; m != nil {
+		r.Cost = m.Price.Of(ledger.Usage{In: in, Out: b.MaxTokens})
+	}
+	used, held := s.Tokens(), s.Reserved()
+	fits := (l.Tokens == 0 || used.In+used.Out+held.Tokens+r.Tokens <= l.Tokens) && (l.Cost == 0 || s.Cost()+held.Cost+r.Cost <= l.Cost)
+	return r, fits
+}
+
+func timeUp(p *project.Project, s *run.State) *ledger.LimitReached {
+	return &ledger.LimitReached{Limit: "time", Why: "the run's time is used up", Problem: ledger.Problem{Class: "limit", Remedy: "Look at what took so long; raise limits: time in stonebaton.yaml if it was right to.",
+		Say: fmt.Sprintf("the run has worked for %s (limit time: %s)", s.Worked(s.At()).Round(time.Millisecond), p.Limits.Time)}}
+}
+
+// Wake gives the next moment at which time alone makes something happen: a
+// retry, a ticket's deadline, the time limit. At that moment the engine appends
+// the event, and Next sees it.
+func Wake(p *project.Project, s *run.State) (due time.Time, e ledger.Event, ok bool) {
+	if s.Opened() == nil || s.Closed() != nil || s.Ending() || s.TimeUp() {
+		return
+	}
+	at := func(step ledger.StepID, what ledger.Timer, t time.Time, why string) {
+		if !ok || t.Before(due) {
+			due, ok = t, true
+			e = ledger.New(step, &ledger.TimerFired{What: what, Due: t, Why: why})
+		}
+	}
+	const retry = "the wait before the next attempt is over"
+	for _, t := range s.Threads() {
+		u := t.Turn()
+		if !t.Waits() || u == nil {
+			continue
+		}
+		if u.Phase == run.Retrying && !u.Fired {
+			at(u.Step, ledger.ForRetry, u.RetryAt, retry)
+		}
+		for _, c := range u.Calls {
+			if c.Progress == run.Again && !c.Fired {
+				at(c.Step, ledger.ForRetry, c.RetryAt, retry)
+			}
+			if c.Ticket.Open() && c.Ticket.Raised.Due != nil && !c.Ticket.Fired {
+				at(c.Step, ledger.ForTicket, *c.Ticket.Raised.Due, "the ticket's time is over")
+			}
+		}
+	}
+	if p.Limits.Time > 0 && !s.Held() {
+		at(ledger.LimitTimer, ledger.ForLimit, s.At().Add(p.Limits.Time-s.Worked(s.At())), "the run's time is used up")
+	}
+	return due, e, ok
+}

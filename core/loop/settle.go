@@ -1,0 +1,169 @@
+package loop
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/value"
+)
+
+// NotEntitledError says that a ticket is for others to settle.
+type NotEntitledError struct {
+	As  string
+	For []string // the approvers who may
+}
+
+func (e *NotEntitledError) Error() string {
+	return fmt.Sprintf("%q may not settle this ticket; it is for %s", e.As, strings.Join(e.For, ", "))
+}
+
+// SettledError says that somebody else was first.
+type SettledError struct {
+	Verb ledger.Verb
+	By   string
+}
+
+func (e *SettledError) Error() string {
+	who := e.By
+	if who == "" {
+		who = "nobody"
+	}
+	return fmt.Sprintf("the ticket is already settled: %s by %s", e.Verb, who)
+}
+
+// Settlement is what a person decided about a ticket. As names the approver
+// they act as; Shown is the hash of what they saw, "" where it is not known.
+type Settlement struct {
+	ID      string
+	Verb    ledger.Verb
+	By, As  string
+	Because string
+	Args    map[string]any // for Amend: the values to change
+	Result  any            // for Happened; for Answer the words
+	Shown   ledger.Hash
+}
+
+// RefusedError is a request that cannot be met as it was made: the person can fix it.
+type RefusedError struct{ Say, Remedy string }
+
+func (r *RefusedError) Error() string { return r.Say }
+
+func refused(remedy, format string, args ...any) error {
+	return &RefusedError{Say: fmt.Sprintf(format, args...), Remedy: remedy}
+}
+
+// Settle checks what a person decided about the ticket of a step and gives its event; nil
+// where the same settlement has come before. Its errors are a RefusedError, a SettledError or
+// a NotEntitledError where the person is to hear of it.
+func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settlement) (*ledger.Event, error) {
+	t := state.Ticket(step)
+	if !t.Open() {
+		was := state.Settlement(step)
+		switch {
+		case was == nil:
+			return nil, &SettledError{Verb: ledger.Withdrawn}
+		case s.ID != "" && was.ID == s.ID && was.Verb == s.Verb:
+			return nil, nil
+		}
+		return nil, &SettledError{Verb: was.Verb, By: was.By}
+	}
+	verbs := t.Raised.Form.Verbs()
+	if !slices.Contains(verbs, s.Verb) {
+		return nil, refused("", "a ticket of the kind %s is settled by %s, not by %q", t.Raised.Form, verbList(verbs), s.Verb)
+	}
+	if s.Shown != "" && s.Shown != t.Raised.Shown {
+		return nil, refused("Look at the ticket again.", "the ticket is not what you were shown")
+	}
+	by := s.By
+	if len(t.Raised.By) > 0 {
+		by = s.As
+		if by == "" {
+			by = t.Raised.By[0]
+		}
+		if !slices.Contains(t.Raised.By, by) {
+			return nil, &NotEntitledError{As: by, For: t.Raised.By}
+		}
+	}
+	ev := &ledger.GateSettled{Verb: s.Verb, By: by, Because: s.Because, ID: s.ID, Why: by + " decided"}
+	switch s.Verb {
+	case ledger.RefuseIt:
+		if strings.TrimSpace(s.Because) == "" {
+			return nil, refused("Add a reason: the agent passes it on.", "a refusal needs a reason")
+		}
+	case ledger.Amend:
+		args, err := amendment(p, t, s.Args)
+		if err != nil {
+			return nil, err
+		}
+		ev.Args = args
+	case ledger.Answer:
+		text, ok := s.Result.(string)
+		if !ok || strings.TrimSpace(text) == "" {
+			return nil, refused("Give the answer in words.", "an answer needs words")
+		}
+		raw, err := json.Marshal(text)
+		if err != nil {
+			return nil, err
+		}
+		ev.Result = raw
+	case ledger.Happened:
+		if t := p.Tools[t.Raised.Tool]; t != nil && s.Result != nil {
+			if faults := t.Output.Check(s.Result); len(faults) > 0 {
+				return nil, refused("Give a result as output: of the tool describes it, or omit it.", "the result is not one that %s gives: %s", t.Name, schema.Say(faults))
+			}
+		}
+		raw, err := json.Marshal(s.Result)
+		if err != nil {
+			return nil, err
+		}
+		ev.Result = raw
+	}
+	e := ledger.New(step, ev)
+	return &e, nil
+}
+
+func verbList(v []ledger.Verb) string {
+	out := make([]string, len(v))
+	for i := range v {
+		out[i] = string(v[i])
+	}
+	return strings.Join(out, ", ")
+}
+
+// amendment puts changed values into a ticket's arguments and checks them.
+func amendment(p *project.Project, t *run.Ticket, change map[string]any) (json.RawMessage, error) {
+	if len(change) == 0 {
+		return nil, refused("Give the values to change, or allow it as it is.", "an amendment changes at least one value")
+	}
+	tool := p.Tools[t.Raised.Tool]
+	args, err := value.ReadObject(t.Raised.Args)
+	if err != nil {
+		return nil, err
+	}
+	known := schema.Keys(tool.Input.Doc())
+	for k, v := range change {
+		if !slices.Contains(known, k) {
+			return nil, refused("", "%s has no value %q.%s", tool.Name, k, near.Hint(k, known))
+		}
+		if v == nil {
+			delete(args, k)
+			continue
+		}
+		args[k] = v
+	}
+	raw, err := json.Marshal(args)
+	if err != nil {
+		return nil, err
+	}
+	if _, faults := tool.Input.CheckJSON(raw); len(faults) > 0 {
+		return nil, refused("", "the new values do not fit: %s", schema.Say(faults))
+	}
+	return raw, nil
+}

@@ -1,0 +1,170 @@
+package loop
+
+import (
+	"encoding/json"
+	"fmt"
+	"sort"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/value"
+)
+
+// ticket raises the ticket of a call whose gate holds it.
+func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
+	tool := p.Tools[c.Decided.Tool]
+	g := tool.Gate
+	if g == nil {
+		g = &project.Gate{} // the rung asks
+	}
+	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: c.Turn.Agent, Tool: tool.Name, Args: c.Args, By: g.By, Because: c.Decided.Because, Why: c.Decided.Why}
+	if c.Looked != nil {
+		raise.Diff = c.Looked.Diff
+	}
+	if g.Within > 0 {
+		due := s.At().Add(g.Within)
+		raise.Due = &due
+	}
+	args, _ := value.Read(c.Args) // written by decideCall
+	if q, err := g.Ask.Fill(vars(p, s, c.Turn, tool, args)); err == nil && q != "" {
+		raise.Ask = q
+	} else {
+		who := c.Turn.Agent
+		if who == "" {
+			who = s.Opened().Person
+		}
+		raise.Ask = fmt.Sprintf("May %s call %s with %s?", who, tool.Name, c.Args)
+	}
+	raise.Shown = Shown(raise)
+	return ledger.New(c.Step, raise)
+}
+
+// settle records what a ticket's settlement means for its call, lets the
+// deadline of an open one pass, and raises the ticket of an unknown outcome.
+func settle(s *run.State, c *run.Call) []Action {
+	d := c.Decided
+	switch {
+	case c.Progress == run.Waiting && c.Ticket.Open() && c.Ticket.Fired:
+		return one(ledger.New(c.Step, &ledger.GateSettled{Verb: ledger.Lapsed, Why: "nobody decided in time"}))
+	case c.Progress == run.Unsure:
+		return one(outcomeTicket(c, fmt.Sprintf("%s: %s", d.Tool, c.Failure.Say)))
+	case c.Progress == run.CallLost && s.Lost(c.Step) >= maxLost:
+		return one(lostTicket(c.Turn.Agent, c.Step, d.Tool, c.Args))
+	case c.Progress == run.CallLost && !mayRepeat(c):
+		return one(outcomeTicket(c, "the service ended while "+d.Tool+" was under way"))
+	case c.Progress == run.Settled:
+		return settled(c)
+	}
+	return nil
+}
+
+func settled(c *run.Call) []Action {
+	st, d := c.Ticket.Settled, c.Decided
+	who := st.By
+	switch st.Verb {
+	case ledger.Answer:
+		var text string
+		_ = json.Unmarshal(st.Result, &text) // written by Settle
+		return one(ledger.New(c.Step, &ledger.CallReturned{Result: st.Result, Words: fmt.Sprintf("%s answers: %s", upper(who), text), By: who}))
+	case ledger.RefuseIt:
+		if d.Verdict == ledger.Put {
+			return one(ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("%s does not answer that: %s", upper(who), st.Because), By: who, Why: who + " does not answer"}))
+		}
+		words := fmt.Sprintf("Not done: %s refused %s.", who, d.Tool)
+		if st.Because != "" {
+			words = fmt.Sprintf("Not done: %s refused %s and said: %s", who, d.Tool, st.Because)
+		}
+		return one(ledger.New(c.Step, &ledger.CallRefused{Words: words, By: who, Why: who + " refused it"}))
+	case ledger.Lapsed:
+		return one(ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("Not done: nobody decided about %s in time.", d.Tool), Why: "the ticket lapsed"}))
+	case ledger.Happened:
+		result := st.Result
+		if len(result) == 0 {
+			result = json.RawMessage("null")
+		}
+		words := fmt.Sprintf("%s was done, says %s.", d.Tool, who)
+		if string(result) != "null" {
+			words += " Its result: " + string(result)
+		}
+		return one(ledger.New(c.Step, &ledger.CallReturned{Result: result, Words: words, By: who}))
+	case ledger.Withdrawn:
+		return one(ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("Not done: the question about %s was withdrawn.", d.Tool), Why: st.Why}))
+	case ledger.GiveUp:
+		return one(ledger.New(c.Step, &ledger.CallFailed{Attempt: c.Attempt, Outcome: ledger.Unknown, Class: "given_up", Say: who + " gave it up", Final: true,
+			Words: fmt.Sprintf("It is not known whether %s was done; %s will not try it again.", d.Tool, who), Why: who + " gave it up"}))
+	}
+	panic(fmt.Sprintf("loop: a ticket that was settled by %q decides nothing about its call", st.Verb))
+}
+
+func outcomeTicket(c *run.Call, why string) ledger.Event {
+	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: c.Turn.Agent, Tool: c.Decided.Tool, Args: c.Args, Why: why + "; a write of unknown outcome is not sent again without asking",
+		Ask: fmt.Sprintf("Did %s happen? %s.", c.Decided.Tool, upper(why))}
+	g.Shown = Shown(g)
+	return ledger.New(c.Step, g)
+}
+
+func lostTicket(agent string, step ledger.StepID, tool string, args json.RawMessage) ledger.Event {
+	what := "a turn of " + agent
+	if tool != "" {
+		what = "a call of " + tool
+	}
+	if args == nil {
+		args = json.RawMessage("{}")
+	}
+	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: agent, Tool: tool, Args: args, Why: fmt.Sprintf("%s was under way each of the %d times the service ended", what, maxLost),
+		Ask: fmt.Sprintf("The service has ended %d times during %s. Try it once more?", maxLost, what)}
+	g.Shown = Shown(g)
+	return ledger.New(step, g)
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	r, n := utf8.DecodeRuneInString(s)
+	return string(unicode.ToUpper(r)) + s[n:]
+}
+
+// amended says in words which values a person changed.
+func amended(c *run.Call) string {
+	st := c.Verdict
+	if st == nil || st.Verb != ledger.Amend {
+		return ""
+	}
+	was, err := value.ReadObject(c.Decided.Args)
+	if err != nil {
+		return ""
+	}
+	is, err := value.ReadObject(st.Args)
+	if err != nil {
+		return ""
+	}
+	names := map[string]bool{}
+	for k := range was {
+		names[k] = true
+	}
+	for k := range is {
+		names[k] = true
+	}
+	var parts []string
+	for k := range names {
+		a, b := expr.Show(was[k]), expr.Show(is[k])
+		if a != b {
+			parts = append(parts, fmt.Sprintf("%s from %q to %q", k, a, b))
+		}
+	}
+	sort.Strings(parts)
+	if len(parts) == 0 {
+		return ""
+	}
+	say := fmt.Sprintf("%s changed %s before agreeing", upper(st.By), strings.Join(parts, " and "))
+	if st.Because != "" {
+		say += " and said: " + st.Because
+	}
+	return strings.TrimSuffix(say, ".") + ". "
+}

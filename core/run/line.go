@@ -1,0 +1,61 @@
+package run
+
+import (
+	"encoding/json"
+	"maps"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/value"
+)
+
+// line is what a consult that remembers goes on with.
+type line struct {
+	from     ledger.StepID // the thread of the run that took it on by last; "" is none
+	messages []ledger.Message
+	hashes   []ledger.Hash
+	sent     []ledger.Hash
+}
+
+// LineFrom gives the thread of the run that a line was taken on by last; "" is none.
+func (s *State) LineFrom(key string) ledger.StepID {
+	if l := s.lines[key]; l != nil {
+		return l.from
+	}
+	return ""
+}
+
+// Kept is what a session keeps of its newest run, so that the next begins without folding it.
+type Kept struct {
+	Agent   string                      `json:"agent"`
+	Memory  []ledger.Message            `json:"memory,omitempty"`
+	Facts   map[string]any              `json:"facts,omitempty"`
+	Handles []string                    `json:"handles,omitempty"`
+	Lines   map[string][]ledger.Message `json:"lines,omitempty"`
+}
+
+// Kept gives what the session keeps of the run.
+func (s *State) Kept() *Kept {
+	k := &Kept{Agent: s.main.agent, Memory: s.Memory(), Facts: s.main.facts, Handles: sorted(maps.Keys(s.main.handles))}
+	for key, l := range s.lines {
+		if k.Lines == nil {
+			k.Lines = map[string][]ledger.Message{}
+		}
+		k.Lines[key] = rounded(l.messages)
+	}
+	return k
+}
+
+// ReadKept reads what a session keeps from JSON; whole numbers stay exact.
+func ReadKept(raw []byte) (*Kept, error) {
+	k := &Kept{}
+	if err := json.Unmarshal(raw, k); err != nil {
+		return nil, err
+	}
+	var exact struct{ Facts json.RawMessage }
+	if err := json.Unmarshal(raw, &exact); err != nil || exact.Facts == nil {
+		return k, err
+	}
+	facts, err := value.ReadObject(exact.Facts)
+	k.Facts = facts
+	return k, err
+}

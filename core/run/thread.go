@@ -1,0 +1,250 @@
+package run
+
+import (
+	"encoding/json"
+	"time"
+
+	"stonebaton.example/core/ledger"
+)
+
+// Thread is a line of messages on which one agent at a time holds the baton.
+type Thread struct {
+	id     ledger.StepID // of the call that opened it; "" for the main thread
+	opener *Call         // nil for the main thread
+	parent *Thread       // likewise
+	opened *ledger.ThreadOpened
+	at     time.Time // of its opening
+	agent  string    // holds the baton
+
+	messages []ledger.Message
+	hashes   []ledger.Hash  // of the messages, one each
+	sent     []ledger.Hash  // the messages of the last turn that was sent
+	facts    map[string]any // its own copy of the state, never changed in place
+	base     map[string]any // the parent's when it was opened
+	turn     *Turn          // the newest; nil before the first
+	turns    int
+	byAgent  map[string]int // turns of each agent on it
+	row      int            // handoffs with no other call between them
+	handles  map[string]bool
+	same     map[ledger.Hash]int
+	sameTool string // the call that was repeated most
+	sameMost int
+	acted    bool     // a call that is not a read was carried out, here or below
+	notes    []string // for the next turn, not yet in the thread
+	under    int      // open threads below it
+
+	first    counts // of the turn that it has not had yet
+	own, sum counts // what is counted of it alone, and with all below it
+}
+
+// ID is the step of the call that opened the thread; "" for the main thread.
+func (t *Thread) ID() ledger.StepID { return t.id }
+
+// Parent is the thread that the opener was made on; nil for the main thread.
+func (t *Thread) Parent() *Thread { return t.parent }
+
+// Opened is how the thread was opened; nil for the main thread.
+func (t *Thread) Opened() *ledger.ThreadOpened { return t.opened }
+
+// Agent holds the baton on the thread.
+func (t *Thread) Agent() string { return t.agent }
+
+// Messages are those of the thread, memory first.
+func (t *Thread) Messages() []ledger.Message { return t.messages[:len(t.messages):len(t.messages)] }
+
+// Hashes name the messages, one each.
+func (t *Thread) Hashes() []ledger.Hash { return t.hashes[:len(t.hashes):len(t.hashes)] }
+
+// Sent names the messages of the last turn that was sent.
+func (t *Thread) Sent() []ledger.Hash { return t.sent[:len(t.sent):len(t.sent)] }
+
+// Facts is the state as the thread sees it.
+func (t *Thread) Facts() map[string]any { return t.facts }
+
+// Turn is the newest turn; nil before the first.
+func (t *Thread) Turn() *Turn { return t.turn }
+
+// Turns counts the turns on the thread.
+func (t *Thread) Turns() int { return t.turns }
+
+// TurnsOf counts the turns that an agent has had on the thread.
+func (t *Thread) TurnsOf(agent string) int { return t.byAgent[agent] }
+
+// Row counts the newest handoffs with no other call between them.
+func (t *Thread) Row() int { return t.row }
+
+// Repeated gives the tool whose same call brought the same result most often, and how often.
+func (t *Thread) Repeated() (tool string, times int) { return t.sameTool, t.sameMost }
+
+// Acted says whether a call that is not a read was carried out on the thread or below it.
+func (t *Thread) Acted() bool { return t.acted }
+
+// Under counts the open threads right below it.
+func (t *Thread) Under() int { return t.under }
+
+// Quiet says whether nothing is in flight on the thread or below it.
+func (t *Thread) Quiet() bool { return t.sum.flight == 0 }
+
+// Knows says whether a handle names a result that the thread can use: one of its own, or of
+// the threads that it was opened from.
+func (t *Thread) Knows(handle string) bool {
+	for ; t != nil; t = t.parent {
+		if t.handles[handle] {
+			return true
+		}
+	}
+	return false
+}
+
+// HasHandles says whether there is any.
+func (t *Thread) HasHandles() bool {
+	for ; t != nil; t = t.parent {
+		if len(t.handles) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Able says whether something may have to happen now on the thread itself.
+func (t *Thread) Able() bool { return t.own.able > 0 }
+
+// Waits says whether an attempt to be made again, or a person, is waited for on the thread
+// itself.
+func (t *Thread) Waits() bool { return t.own.timers > 0 || t.own.tickets > 0 }
+
+// Depth counts the threads above it: 0 for the main thread.
+func (t *Thread) Depth() int {
+	n := 0
+	for t = t.parent; t != nil; t = t.parent {
+		n++
+	}
+	return n
+}
+
+// Wants says whether the thread wants a turn: it holds messages that none has answered.
+func (t *Thread) Wants() bool {
+	return t.turn == nil || (t.turn.Phase == Received && len(t.turn.Reply.Calls) > 0 && t.turn.Over())
+}
+
+// Phase is how far a turn has come.
+type Phase int
+
+// The phases of a turn.
+const (
+	Sent      Phase = iota // in flight
+	Retrying               // failed, to be sent again at RetryAt
+	TurnLost               // in flight when the service ended
+	TurnOver               // failed for good
+	Received               // a reply is here; its calls may be open
+	AskPeople              // lost too often; a ticket asks
+)
+
+// Turn is one request to a model and its reply.
+type Turn struct {
+	Step    ledger.StepID
+	Thread  *Thread
+	N       int
+	Agent   string
+	Model   string // asked now, or next
+	Attempt int
+	Tries   int // of the model asked now
+	Phase   Phase
+	SentAt  time.Time
+	RetryAt time.Time
+	Fired   bool // the timer of RetryAt has fired
+	Problem *ledger.Problem
+	Reply   *ledger.TurnReceived
+	At      time.Time      // of the reply
+	Facts   map[string]any // at the reply
+	Calls   []*Call        // in the order the model made them
+	Ticket  *Ticket
+
+	reserve ledger.Reserve
+	asked   string // the model of the newest attempt
+	left    int    // calls that have not ended
+	plain   int    // of these, without handoffs
+	reads   int    // reads in flight
+	next    int    // where the first write stands that has not ended
+	passes  []*Call
+	counted counts
+}
+
+// Progress is how far a call has come.
+type Progress int
+
+// The progress of a call. The last three are ends.
+const (
+	Decided  Progress = iota
+	Waiting           // an open ticket
+	Allowed           // its ticket was settled: it may start
+	InFlight          // started
+	Opened            // the thread that it opened is open
+	Left              // the thread that it opened is closed; to be recorded
+	Again             // failed, to be started again at RetryAt
+	CallLost          // in flight when the service ended
+	Unsure            // nobody knows whether it happened
+	Settled           // a person said what became of it; to be recorded
+	Returned
+	CallFailed
+	CallRefused
+)
+
+// Over says whether the call has ended.
+func (p Progress) Over() bool { return p >= Returned }
+
+// Call is one call of a turn.
+type Call struct {
+	Step     ledger.StepID
+	Turn     *Turn
+	Decided  *ledger.CallDecided
+	Args     json.RawMessage // as they will be sent: amended, perhaps
+	Progress Progress
+	Attempt  int
+	At       time.Time // of the newest event about it
+	RetryAt  time.Time
+	Fired    bool
+	Words    string
+	Failure  *ledger.CallFailed
+	Looked   *ledger.CallLooked // what was seen before a person is asked; nil: nothing was looked at
+	Ticket   *Ticket
+	Verdict  *ledger.GateSettled  // of the gate, not of an outcome ticket
+	Closed   *ledger.ThreadClosed // how the thread that it opened ended
+	Changed  map[string]any       // the facts that the thread changed, as it left them; nil for one that it removed
+	Clashed  []string             // of these, the names that were changed beside it too
+	Acted    bool                 // something was done on that thread
+
+	counted counts
+	ended   bool
+	reading bool
+}
+
+// writes says whether the call is one that goes in line with the other writes of its turn.
+func (c *Call) writes() bool {
+	d := c.Decided
+	return d.Verdict != ledger.Pass && d.Verdict != ledger.Refuse && d.Verdict != ledger.Put && d.Opens == "" && d.Effect != ledger.Read
+}
+
+// Ticket is a wait for a person.
+type Ticket struct {
+	Step    ledger.StepID
+	Raised  *ledger.GateRaised
+	At      time.Time
+	Settled *ledger.GateSettled
+	Fired   bool // its deadline has passed
+}
+
+// Open says whether the ticket still waits.
+func (t *Ticket) Open() bool { return t != nil && t.Settled == nil }
+
+// Decided says whether every call of the turn has its verdict.
+func (t *Turn) Decided() bool { return t.Reply != nil && len(t.Calls) == len(t.Reply.Calls) }
+
+// Over says whether every call of the turn has ended.
+func (t *Turn) Over() bool { return t.Decided() && t.left == 0 }
+
+// Reading counts the reads of the turn that are in flight.
+func (t *Turn) Reading() int { return t.reads }
+
+// Plain counts the calls of the turn that have not ended, handoffs not counted.
+func (t *Turn) Plain() int { return t.plain }
