@@ -210,3 +210,63 @@ func (w *World) Words() []string {
 	}
 	return out
 }
+
+// Tree is a project of agents that consult one another: desk asks tides and dues, dues asks
+// tides, tides asks gauge, and gauge may ask the person, as long as all above it may.
+const Tree = `project: tree
+approvers: [master]
+start: desk
+model: m
+models: {m: {speaks: understudy, retry: 0}}
+limits: {turns: 40, calls: 40, same_call: 3, passes: 3, time: 10m}
+state: {type: object, properties: {length_m: {type: number}, booking: {type: string}, berth: {type: string}}}
+---
+tool: look
+summary: Look a vessel up by its name.
+effect: read
+input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
+sets: {length_m: "=result.length_m"}
+output: {type: object, required: [length_m], properties: {length_m: {type: number}}}
+stubs: [{returns: {length_m: 46}}]
+---
+tool: reserve
+summary: Reserve a berth for a vessel.
+effect: write
+input: {type: object, required: [berth], properties: {berth: {type: string, pattern: "^[A-F][0-9]$", description: "Such as C4."}}}
+gate: {when: "state.?length_m.orValue(99.0) > 40.0", why: over 40 m, by: [master], ask: "Reserve {{ args.berth }}?", within: 30m}
+says: {done: "Reserved {{ args.berth }}."}
+sets: {booking: "=args.berth"}
+stubs: [{returns: {ok: true}}]
+---
+tool: toot # accept gate: it is a horn
+summary: Sound the horn when somebody asks for it.
+stubs: [{returns: null}]
+---
+agent: desk
+summary: Reads requests.
+prompt: You are the desk.
+tools: [look, toot]
+consults: [{agent: tides, asks: person}, {agent: dues, memory: kept, asks: person}]
+passes_to: [tides]
+---
+agent: tides
+summary: Knows the tides.
+prompt: You know tides.
+tools: [look, toot]
+consults: [{agent: gauge, asks: person}]
+passes_to: [desk, dues]
+---
+agent: dues
+summary: Knows what a stay costs.
+prompt: You know dues.
+tools: [look, reserve]
+consults: [tides]
+passes_to: [desk]
+input: {type: object, properties: {nights: {type: integer, description: Nights.}, length_m: {type: number, description: Length in metres.}}}
+---
+agent: gauge
+summary: Reads the gauge.
+prompt: You read the gauge.
+tools: [look, reserve]
+limits: {turns: 2}
+`

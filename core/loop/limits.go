@@ -26,18 +26,18 @@ func overLimit(p *project.Project, s *run.State, t *run.Thread) *ledger.LimitRea
 	l := p.Limits
 	limit := func(name, format string, args ...any) *ledger.LimitReached {
 		return &ledger.LimitReached{Limit: name, Where: t.ID(), Why: t.Agent() + " would have gone on" + where(t),
-			Problem: ledger.Problem{Class: "limit", Say: fmt.Sprintf(format, args...) + where(t), Remedy: raise}}
+			Problem: ledger.Problem{Class: "limit", Say: fmt.Sprintf(format, args...), Remedy: raise}}
 	}
 	tokens := s.Tokens().In + s.Tokens().Out
 	switch {
-	case s.Turns() >= l.Turns:
-		return limit("turns", "the run has used its %d turns (limit turns: %d)", s.Turns(), l.Turns)
 	case s.Calls() > l.Calls:
 		return limit("calls", "the run has made %d calls (limit calls: %d)", s.Calls(), l.Calls)
+	case s.Turns() >= l.Turns:
+		return limit("turns", "the run has used its %d turns (limit turns: %d)%s", s.Turns(), l.Turns, where(t))
 	case l.Tokens > 0 && tokens >= l.Tokens:
-		return limit("tokens", "the run has used %d tokens (limit tokens: %d)", tokens, l.Tokens)
+		return limit("tokens", "the run has used %d tokens (limit tokens: %d)%s", tokens, l.Tokens, where(t))
 	case l.Cost > 0 && s.Cost() >= l.Cost:
-		return limit("cost", "the run has cost %g (limit cost: %g)", s.Cost(), l.Cost)
+		return limit("cost", "the run has cost %g (limit cost: %g)%s", s.Cost(), l.Cost, where(t))
 	}
 	return nil
 }
@@ -60,7 +60,7 @@ func overOwn(p *project.Project, t *run.Thread) *ledger.Problem {
 
 // reserve sets aside what a turn may use of the run's limits, and says whether so much is
 // left. With the main thread alone nothing is: no turn goes beside it.
-func reserve(p *project.Project, s *run.State, b prompt.Built) (*ledger.Reserve, bool) {
+func reserve(p *project.Project, s *run.State, b prompt.Built, aside ledger.Reserve) (*ledger.Reserve, bool) {
 	l := p.Limits
 	if len(s.Threads()) == 1 || (l.Tokens == 0 && l.Cost == 0) {
 		return nil, true
@@ -71,6 +71,7 @@ func reserve(p *project.Project, s *run.State, b prompt.Built) (*ledger.Reserve,
 		r.Cost = m.Price.Of(ledger.Usage{In: in, Out: b.MaxTokens})
 	}
 	used, held := s.Tokens(), s.Reserved()
+	held.Tokens, held.Cost = held.Tokens+aside.Tokens, held.Cost+aside.Cost
 	fits := (l.Tokens == 0 || used.In+used.Out+held.Tokens+r.Tokens <= l.Tokens) && (l.Cost == 0 || s.Cost()+held.Cost+r.Cost <= l.Cost)
 	return r, fits
 }

@@ -183,7 +183,8 @@ func answer(t *run.Thread, u *run.Turn) []Action {
 // grants says what begins now: one turn or call of each thread in turn, as far as the
 // budgets go.
 func grants(p *project.Project, s *run.State, at time.Time) []Action {
-	reads, begun := readsAtOnce, 0
+	reads := readsAtOnce
+	var begun begun
 	var acts []Action
 	waiting := map[*run.Thread][]Action{} // reads of each thread, in call order
 	var order []*run.Thread
@@ -196,12 +197,10 @@ func grants(p *project.Project, s *run.State, at time.Time) []Action {
 			continue
 		}
 		if wants, why, again := wants(s, t); wants {
-			if s.Asking()+begun >= turnsAtOnce {
+			if s.Asking()+begun.turns >= turnsAtOnce {
 				continue
 			}
-			mine := turn(p, s, t, at, why, again, begun)
-			begun += len(mine)
-			acts = append(acts, mine...)
+			acts = append(acts, turn(p, s, t, at, why, again, &begun)...)
 			continue
 		}
 		if u == nil || !u.Decided() {
@@ -232,6 +231,12 @@ func grants(p *project.Project, s *run.State, at time.Time) []Action {
 	return acts
 }
 
+// begun is what the turns of a pass take of the budgets.
+type begun struct {
+	turns int
+	aside ledger.Reserve
+}
+
 // wants says whether a thread has a turn to send: its next, or the newest once more.
 func wants(s *run.State, t *run.Thread) (wants bool, why string, again bool) {
 	u := t.Turn()
@@ -256,13 +261,13 @@ func wants(s *run.State, t *run.Thread) (wants bool, why string, again bool) {
 
 // turn sends the next turn of a thread, or the newest once more. Where turns in flight have
 // taken what is left of a limit it waits for them. Begun counts the turns of the same pass.
-func turn(p *project.Project, s *run.State, t *run.Thread, at time.Time, why string, again bool, begun int) []Action {
+func turn(p *project.Project, s *run.State, t *run.Thread, at time.Time, why string, again bool, begun *begun) []Action {
 	n, attempt, model := t.Turns()+1, 1, s.Opened().Model
 	if again {
 		u := t.Turn()
 		n, attempt, model = u.N, u.Attempt+1, u.Model
 	} else {
-		if s.Turns()+begun >= p.Limits.Turns {
+		if s.Turns()+begun.turns >= p.Limits.Turns {
 			return nil
 		}
 		if a := p.Agents[t.Agent()]; model == "" && a != nil {
@@ -273,9 +278,14 @@ func turn(p *project.Project, s *run.State, t *run.Thread, at time.Time, why str
 	if err != nil {
 		return fail(t, ledger.Problem{Class: "prompt", Say: err.Error(), Remedy: "Fix the project's file and ask again."}, "the request could not be made")
 	}
-	reserve, fits := reserve(p, s, b)
-	if !fits && s.Asking()+begun > 0 {
+	reserve, fits := reserve(p, s, b, begun.aside)
+	if !fits && s.Asking()+begun.turns > 0 {
 		return nil
+	}
+	begun.turns++
+	if reserve != nil {
+		begun.aside.Tokens += reserve.Tokens
+		begun.aside.Cost += reserve.Cost
 	}
 	step := t.ID().Turn(n)
 	b.Step = step

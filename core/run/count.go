@@ -72,6 +72,12 @@ func (c *Call) recountCall() {
 		}
 	}
 	c.own()
+	if over && c.writes() && c.Progress != Returned && (u.blocked == 0 || c.Decided.N < u.blocked) {
+		u.blocked = c.Decided.N // the later ones are withdrawn and refused
+		for _, later := range u.Calls[u.blocked:] {
+			later.own()
+		}
+	}
 	if over && c.writes() {
 		for u.next < len(u.Calls) && (!u.Calls[u.next].writes() || u.Calls[u.next].Progress.Over()) {
 			u.next++
@@ -135,6 +141,9 @@ func (c *Call) own() {
 		} else {
 			u.reads--
 		}
+	}
+	if c.writes() && u.blocked > 0 && c.Decided.N > u.blocked && !c.Progress.Over() && c.Progress != InFlight {
+		n.able = 1
 	}
 	u.Thread.recount(&c.counted, n)
 }

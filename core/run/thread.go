@@ -166,6 +166,7 @@ type Turn struct {
 	plain   int    // of these, without handoffs
 	reads   int    // reads in flight
 	next    int    // where the first write stands that has not ended
+	blocked int    // the place of the first write that ended without returning; 0 is none
 	passes  []*Call
 	counted counts
 }
