@@ -119,7 +119,7 @@ func openConsult(p *project.Project, s *run.State, c *run.Call) []Action {
 	}
 	if x.Kept {
 		o.Line = c.Turn.Agent + "/" + d.To
-		o.From = s.LineFrom(o.Line)
+		o.From = t.LineFrom(o.Line)
 	}
 	return one(ledger.New(c.Step, o))
 }

@@ -147,7 +147,7 @@ func (s *State) open(e ledger.Event, d *ledger.RunOpened) error {
 		for _, m := range messages {
 			l.hashes = append(l.hashes, hashOf(m))
 		}
-		s.lines[key] = l
+		t.lines[key] = l
 	}
 	if d.Call == nil {
 		t.say(ledger.Message{Role: ledger.User, Text: d.Text})
@@ -181,9 +181,9 @@ func (s *State) openThread(e ledger.Event, d *ledger.ThreadOpened) error {
 		return fmt.Errorf("no call that opens one is due there")
 	}
 	p := c.Turn.Thread
-	t := &Thread{id: e.Step, opener: c, parent: p, opened: d, at: e.At, agent: d.Agent, facts: p.facts, base: p.facts, same: map[ledger.Hash]int{}, handles: map[string]bool{}}
+	t := &Thread{id: e.Step, opener: c, parent: p, opened: d, at: e.At, agent: d.Agent, facts: p.facts, base: p.facts, same: map[ledger.Hash]int{}, handles: map[string]bool{}, lines: map[string]*line{}}
 	if d.Line != "" {
-		if l := s.lines[d.Line]; l != nil {
+		if l := p.line(d.Line); l != nil {
 			if l.from != d.From {
 				return fmt.Errorf("the line %s was taken on by %q, not by %q", d.Line, l.from, d.From)
 			}
@@ -211,9 +211,10 @@ func (s *State) closeThread(id ledger.StepID, d *ledger.ThreadClosed) error {
 		return fmt.Errorf("something on it is in flight, or waits for a person")
 	}
 	c, p := t.opener, t.parent
+	maps.Copy(p.lines, t.lines)
 	if key := t.opened.Line; key != "" {
 		kept := rounded(t.messages)
-		s.lines[key] = &line{from: id, messages: kept, hashes: slices.Clip(t.hashes[:len(kept)]), sent: slices.Clip(t.sent)}
+		p.lines[key] = &line{from: id, messages: kept, hashes: slices.Clip(t.hashes[:len(kept)]), sent: slices.Clip(t.sent)}
 	}
 	for h := range t.handles {
 		p.handles[h] = true

@@ -16,9 +16,22 @@ type line struct {
 	sent     []ledger.Hash
 }
 
-// LineFrom gives the thread of the run that a line was taken on by last; "" is none.
-func (s *State) LineFrom(key string) ledger.StepID {
-	if l := s.lines[key]; l != nil {
+// line finds what a consult that remembers goes on with, as a thread sees it: as the threads
+// on it, and those that it was opened from, left it. What is below and beside it is not seen
+// before it closes.
+func (t *Thread) line(key string) *line {
+	for ; t != nil; t = t.parent {
+		if l := t.lines[key]; l != nil {
+			return l
+		}
+	}
+	return nil
+}
+
+// LineFrom gives the thread of the run that a line was taken on by last, as the thread sees
+// it; "" is none.
+func (t *Thread) LineFrom(key string) ledger.StepID {
+	if l := t.line(key); l != nil {
 		return l.from
 	}
 	return ""
@@ -36,7 +49,7 @@ type Kept struct {
 // Kept gives what the session keeps of the run.
 func (s *State) Kept() *Kept {
 	k := &Kept{Agent: s.main.agent, Memory: s.Memory(), Facts: s.main.facts, Handles: sorted(maps.Keys(s.main.handles))}
-	for key, l := range s.lines {
+	for key, l := range s.main.lines {
 		if k.Lines == nil {
 			k.Lines = map[string][]ledger.Message{}
 		}

@@ -28,7 +28,6 @@ type State struct {
 	byID    map[ledger.StepID]*Thread
 	turns   map[ledger.StepID]*Turn // the newest of each thread
 	calls   map[ledger.StepID]*Call // of these turns
-	lines   map[string]*line
 
 	turnsSent int
 	made      int // calls decided, handoffs not counted, refusals counted
@@ -46,9 +45,9 @@ type State struct {
 
 // New gives the state of a run with no events.
 func New(id string) *State {
-	s := &State{run: id, byID: map[ledger.StepID]*Thread{}, turns: map[ledger.StepID]*Turn{}, calls: map[ledger.StepID]*Call{}, lines: map[string]*line{},
+	s := &State{run: id, byID: map[ledger.StepID]*Thread{}, turns: map[ledger.StepID]*Turn{}, calls: map[ledger.StepID]*Call{},
 		lost: map[ledger.StepID]int{}, settled: map[ledger.StepID]*ledger.GateSettled{}}
-	s.main = &Thread{facts: map[string]any{}, same: map[ledger.Hash]int{}, handles: map[string]bool{}}
+	s.main = &Thread{facts: map[string]any{}, same: map[ledger.Hash]int{}, handles: map[string]bool{}, lines: map[string]*line{}}
 	s.threads, s.byID[""] = []*Thread{s.main}, s.main
 	return s
 }

@@ -26,6 +26,7 @@ type Thread struct {
 	byAgent  map[string]int // turns of each agent on it
 	row      int            // handoffs with no other call between them
 	handles  map[string]bool
+	lines    map[string]*line
 	same     map[ledger.Hash]int
 	sameTool string // the call that was repeated most
 	sameMost int

@@ -53,6 +53,9 @@ func (c *ticking) Now() time.Time {
 	return c.at
 }
 
+// Until waits for ever: in this clock's year nothing becomes due.
+func (c *ticking) Until(time.Time, bool) (<-chan time.Time, func()) { return nil, func() {} }
+
 func TestAPromptThatShowsMillisecondsIsRebuiltAsItWasSent(t *testing.T) {
 	log := engine.NewMemory()
 	p := coretest.Project(t, strings.Replace(coretest.Main, "Today is {{ today }}.", "It is {{ now }}, to the millisecond {{ now.getMilliseconds() }}.", 1))
