@@ -92,6 +92,9 @@ func (d *driver) work() {
 		if d.idle() {
 			return
 		}
+		if len(d.staged) > 0 {
+			continue // something has become due
+		}
 		if d.e.ending() && !d.calling() {
 			d.leave(errEnding)
 			return

@@ -198,7 +198,11 @@ func (th *thought) abilities(greets bool) string {
 			if i := strings.Index(s, ": "); i >= 0 {
 				s = s[i+2:]
 			}
-			others = append(others, fmt.Sprintf("- pass you on to %s: %s", spaced(c.handoff), strings.TrimRight(lowerFirst(s), ".")))
+			how := "pass you on to"
+			if c.consult {
+				how = "ask"
+			}
+			others = append(others, fmt.Sprintf("- %s %s: %s", how, spaced(c.handoff), strings.TrimRight(lowerFirst(s), ".")))
 			continue
 		}
 		line := "- " + c.doing()

@@ -17,7 +17,10 @@ type card struct {
 	project.Contract
 	verbs   map[string]bool // the roots of the verbs that its name and its summary begin with
 	verb    string          // the root of the first word of its name, or of its summary
-	handoff string          // whom it hands over to; "" for a tool
+	handoff string          // whom it hands over to, or asks; "" for a tool
+	consult bool            // it asks
+	pass    string          // of a consult: the handoff to the same agent; "" where there is none
+	fields  []*param        // of a consult: what it takes beside the question
 	writes  bool            // by its verb it changes something
 	params  []*param
 	roots   map[string]float64 // root → how much it speaks for the tool
@@ -137,11 +140,16 @@ func cards(contracts []project.Contract, results map[string]map[string]any) []*c
 	var out []*card
 	seen := map[string]int{}
 	for _, c := range contracts {
-		cd := newCard(c, results[c.Name])
+		if c.Name == project.AskPerson {
+			continue // it is how a question is put, not what one does
+		}
+		out = append(out, newCard(c, results[c.Name]))
+	}
+	out = oneWay(out)
+	for _, cd := range out {
 		for r := range cd.roots {
 			seen[r]++
 		}
-		out = append(out, cd)
 	}
 	// a word that every tool has speaks for none
 	n := float64(len(out))
@@ -166,6 +174,12 @@ func newCard(c project.Contract, result map[string]any) *card {
 	if h, ok := strings.CutPrefix(c.Name, project.PassPrefix); ok {
 		cd.handoff = h
 	}
+	if h, ok := strings.CutPrefix(c.Name, project.ConsultPrefix); ok {
+		cd.handoff, cd.consult = h, true
+		var doc map[string]any
+		_ = json.Unmarshal(c.Parameters, &doc) // a schema that cannot be read has no parameters
+		cd.fields = slices.DeleteFunc(params(doc), func(p *param) bool { return p.name == project.Question })
+	}
 	add := func(text string, w float64) {
 		for _, r := range reading.Roots(text) {
 			cd.roots[r] = math.Max(cd.roots[r], w)
@@ -175,7 +189,7 @@ func newCard(c project.Contract, result map[string]any) *card {
 	name := spaced(c.Name)
 	if cd.handoff != "" {
 		name = spaced(cd.handoff)
-		if i := strings.Index(summary, ": "); i >= 0 && strings.HasPrefix(summary, "Hand ") {
+		if i := strings.Index(summary, ": "); i >= 0 && (strings.HasPrefix(summary, "Hand ") || strings.HasPrefix(summary, "Ask ")) {
 			summary = summary[i+2:]
 		}
 	}

@@ -86,6 +86,12 @@ type filler struct {
 func (th *thought) fill(c *card, sources []*source, results []found) filled {
 	f := &filler{c: c, now: th.now, person: th.person, spent: th.spent(c), letters: th.letters, sources: sources, used: map[string][][2]int{}, picks: map[*param]cand{}, open: map[*source]map[*param][]cand{}}
 	f.out = filled{args: map[string]any{}, from: map[string]string{}, borrow: map[string]string{}, half: map[string]string{}}
+	for _, p := range c.params {
+		if v, ok := th.given[p.name]; ok {
+			f.out.args[p.name], f.out.from[p.name] = v, "the question"
+			f.out.strong++
+		}
+	}
 	for _, s := range sources {
 		f.assign(s)
 	}

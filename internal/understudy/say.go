@@ -51,7 +51,7 @@ func (th *thought) tell() string { return th.told(false) }
 func (th *thought) told(strict bool) string {
 	wanted := map[string]*goal{}
 	for _, g := range th.goals {
-		if b := g.best(); b != nil && b.c.handoff == "" {
+		if b := g.best(); b != nil && (b.c.handoff == "" || b.c.consult) {
 			if wanted[b.Tool] == nil {
 				wanted[b.Tool] = g
 			}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
 	"stonebaton.example/core/reading"
 )
 
@@ -21,7 +22,7 @@ func (th *thought) think() (string, []ledger.Ask) {
 		}
 	}
 	for _, a := range th.calls {
-		if a.result != nil && a.result.bad && !th.repaired(a) {
+		if a.result != nil && a.result.bad && !th.repaired(a) && !strings.HasPrefix(a.tool, project.ConsultPrefix) {
 			return th.tell(), nil
 		}
 	}
@@ -190,10 +191,23 @@ func (th *thought) work() (string, []ledger.Ask) {
 	var unmet []*goal
 	var out []ledger.Ask
 	var words []string
+	over := slices.ContainsFunc(th.goals, func(g *goal) bool {
+		b := g.best()
+		return b != nil && b.c.handoff != "" && !b.c.consult && !th.passed[b.Tool] && !th.spokenTo(g)
+	})
 	for _, g := range th.goals {
 		b := g.best()
 		if b == nil {
 			unmet = append(unmet, g)
+			continue
+		}
+		if b.c.consult && !th.alone(b.c) {
+			if over {
+				continue // who takes the rest over asks for it, or hands it back
+			}
+			if call, ok := th.consult(g, b.c); ok {
+				out = append(out, call)
+			}
 			continue
 		}
 		if b.c.handoff != "" {
@@ -235,13 +249,20 @@ func (th *thought) work() (string, []ledger.Ask) {
 	}
 	if pass == nil && wait == "" {
 		for _, g := range unmet {
-			if c := th.passTo(g); c != nil && !th.spokenTo(g) {
+			c := th.passTo(g)
+			if c == nil || th.spokenTo(g) {
+				continue
+			}
+			if !c.consult || th.alone(c) {
 				pass = c
 				break
 			}
+			if call, ok := th.consult(g, c); ok {
+				return "", []ledger.Ask{call}
+			}
 		}
 	}
-	if pass == nil && wait == "" && len(th.cards) == 1 && th.cards[0].handoff != "" && len(th.passed) == 0 && len(unmet) > 0 {
+	if pass == nil && wait == "" && len(th.cards) == 1 && th.cards[0].handoff != "" && !th.cards[0].consult && len(th.passed) == 0 && len(unmet) > 0 {
 		pass = th.cards[0] // who can do nothing but pass on passes on
 	}
 	if pass == nil && wait == "" && len(th.calls) == 0 && len(unmet) > 0 {
@@ -461,14 +482,22 @@ func (th *thought) doneBefore(c *card) *asked {
 	return nil
 }
 
-// passTo gives the agent that a clause speaks for at all, for what no own tool does.
+// passTo gives the agent that a clause speaks for at all, for what no own tool does: one that
+// takes it over before one that is asked.
 func (th *thought) passTo(g *goal) *card {
+	var asked *card
 	for _, r := range g.ratings {
-		if r.c.handoff != "" && r.Score > 0.4 && !th.passed[r.Tool] {
+		if r.c.handoff == "" || r.Score <= 0.4 || th.passed[r.Tool] {
+			continue
+		}
+		if !r.c.consult {
 			return r.c
 		}
+		if asked == nil {
+			asked = r.c
+		}
 	}
-	return nil
+	return asked
 }
 
 func (th *thought) handoff(c *card) ledger.Ask {
@@ -476,7 +505,11 @@ func (th *thought) handoff(c *card) ledger.Ask {
 	if err != nil {
 		raw = []byte("{}")
 	}
-	return ledger.Ask{Tool: c.Name, Args: string(raw)}
+	name := c.Name
+	if c.consult {
+		name = c.pass
+	}
+	return ledger.Ask{Tool: name, Args: string(raw)}
 }
 
 // spokenTo says whether a result that another agent brought speaks to a goal.
@@ -536,7 +569,7 @@ func (th *thought) lost() (string, []ledger.Ask) {
 	if len(th.passed) > 0 { // it was handed to the wrong one: another may know
 		for _, g := range th.goals {
 			for _, r := range g.ratings {
-				if r.c.handoff != "" && !th.passed[r.Tool] && (r.Score > 0.3 || len(g.own().mentions) > 0) {
+				if r.c.handoff != "" && !r.c.consult && !th.passed[r.Tool] && (r.Score > 0.3 || len(g.own().mentions) > 0) {
 					th.because("No tool here speaks to it; %s has not been asked yet.", r.c.handoff)
 					return "", []ledger.Ask{th.handoff(r.c)}
 				}

@@ -33,6 +33,8 @@ type thought struct {
 	calls    []*asked        // made since it was said, in order
 	earlier  []*asked        // and before it
 	passed   map[string]bool // handoffs made since
+	asks     bool            // a question can be put to the person
+	given    map[string]any  // fields that stand below the question, where an agent asks
 	results  map[string]map[string]any
 	notes    []string // what is to be said beside the results
 	reasons  []string // why, in words
@@ -62,7 +64,8 @@ func newThought(r deed.Request, m *memory) *thought {
 	if m == nil {
 		m = newMemory(nil)
 	}
-	th := &thought{r: r, cards: m.of(r.Tools), by: map[string]*card{}, letters: map[string]bool{}, resolved: map[int]request{}, now: reading.Now(r.System), facts: factsOf(r.System), results: m.results, passed: map[string]bool{}}
+	r.Messages = spoken(r.Messages)
+	th := &thought{r: r, asks: slices.ContainsFunc(r.Tools, func(c project.Contract) bool { return c.Name == project.AskPerson }), cards: m.of(r.Tools), by: map[string]*card{}, letters: map[string]bool{}, resolved: map[int]request{}, now: reading.Now(r.System), facts: factsOf(r.System), results: m.results, passed: map[string]bool{}}
 	if m := speaksRE.FindStringSubmatch(r.System); m != nil && m[1] != "local" {
 		th.person = m[1]
 	}
@@ -81,7 +84,13 @@ func newThought(r deed.Request, m *memory) *thought {
 		}
 	}
 	if th.from >= 0 {
-		th.said = r.Messages[th.from].Text
+		said := ""
+		if said, th.given = given(r.Messages[th.from].Text); th.given != nil {
+			r.Messages = slices.Clone(r.Messages)
+			r.Messages[th.from].Text = said
+			th.r.Messages = r.Messages
+		}
+		th.said = said
 	}
 	th.earlier = th.made(0, max(th.from, 0))
 	th.calls = th.made(max(th.from, 0), len(r.Messages))
@@ -130,7 +139,7 @@ func (th *thought) made(from, to int) []*asked {
 	return out
 }
 
-var badRE = regexp.MustCompile(`^(Not done|Not handed|[a-z_A-Z0-9]+ (failed|was not called|was not done)|Unknown tool|It is not known whether)`)
+var badRE = regexp.MustCompile(`^(Not done|Not handed|[a-z_A-Z0-9]+ (failed|was not called|was not done)|Unknown tool|It is not known whether|[a-z_0-9]+ (could not answer:|was not asked:|cannot ask))`)
 
 // tools gives the tools that were called since the person spoke.
 func (th *thought) tools() map[string]bool {

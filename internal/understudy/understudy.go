@@ -52,6 +52,14 @@ func (p Part) reply(r deed.Request) (text string, calls []ledger.Ask, why string
 		return text, calls, byHeart
 	}
 	text, calls = th.think()
+	if len(calls) == 0 && th.asks && strings.HasSuffix(strings.TrimSpace(text), "?") {
+		raw, err := json.Marshal(map[string]string{project.Question: strings.TrimSpace(text)})
+		if err != nil {
+			raw = []byte("{}")
+		}
+		th.because("What is missing only the person can say.")
+		text, calls = "", []ledger.Ask{{Tool: project.AskPerson, Args: string(raw)}}
+	}
 	return text, calls, th.why()
 }
 

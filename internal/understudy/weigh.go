@@ -334,7 +334,7 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 			}
 		}
 	}
-	if v := g.clause.Verb; v != "" && r.c.verbs[v] && !seen[v] { // a verb that says little elsewhere
+	if v := g.clause.Verb; v != "" && r.c.verbs[v] && !seen[v] && !(r.c.handoff != "" && readVerbs[v]) { // a verb that says little elsewhere
 		meet(v, v, inSummary, "its verb")
 		solid = true
 	}

@@ -93,6 +93,7 @@ func Check(p *project.Project) []project.Problem {
 				switch {
 				case pass && p.Agents[to] == nil:
 					warn("this line passes to %q, and there is no such agent.%s", to, near.Hint(to, slices.Sorted(maps.Keys(p.Agents))))
+				case strings.HasPrefix(c.Tool, project.ConsultPrefix) || c.Tool == project.AskPerson:
 				case !pass && t == nil:
 					warn("this line calls %q, and there is no such tool.%s", c.Tool, near.Hint(c.Tool, slices.Sorted(maps.Keys(p.Tools))))
 				case t != nil:
