@@ -46,7 +46,7 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 		case c.Progress == run.Decided && d.Verdict == ledger.Gate:
 			acts = append(acts, before(p, s, c))
 		default:
-			acts = append(acts, settle(s, c)...)
+			acts = append(acts, settle(p, s, c)...)
 			if ready, _ := startable(s, c); ready && !(write && busy) {
 				if words, hit := stillRejected(p, s, c); hit {
 					add(c.Step, &ledger.CallRefused{Words: words, Why: "a rule of the tool rejects it now (unless), though a person agreed"})

@@ -122,18 +122,28 @@ func CallReturned(p *project.Project, s *run.State, step ledger.StepID, r deed.R
 		ret.Handle = HandleOf(s.Run(), step)
 	}
 	events := []ledger.Event{ledger.New(step, ret)}
-	if len(sp.Sets) > 0 {
-		facts := c.Turn.Thread.Facts()
-		next := put(facts, sp.Sets)
-		if change := Change(facts, next); change != nil {
-			if faults := p.State.Check(plain(next)); len(faults) > 0 {
-				ret.Note = "the state was not changed: " + schema.Say(faults)
-			} else {
-				events = append(events, ledger.New(step, &ledger.StateChanged{Patch: change, Why: t.Name + " sets it"}))
-			}
-		}
+	if set, note := sets(p, c, sp.Sets); set != nil {
+		events = append(events, *set)
+	} else {
+		ret.Note = note
 	}
 	return events
+}
+
+// sets gives the change of state that goes with a result; nil where there is none, with a
+// note where it does not fit.
+func sets(p *project.Project, c *run.Call, set map[string]any) (ev *ledger.Event, note string) {
+	facts := c.Turn.Thread.Facts()
+	next := put(facts, set)
+	change := Change(facts, next)
+	if change == nil {
+		return nil, ""
+	}
+	if faults := p.State.Check(plain(next)); len(faults) > 0 {
+		return nil, "the state was not changed: " + schema.Say(faults)
+	}
+	e := ledger.New(c.Step, &ledger.StateChanged{Patch: change, Why: c.Decided.Tool + " sets it"})
+	return &e, ""
 }
 
 // put gives facts with some of them set; nil takes one away.

@@ -8,6 +8,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
@@ -46,7 +47,7 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 
 // settle records what a ticket's settlement means for its call, lets the
 // deadline of an open one pass, and raises the ticket of an unknown outcome.
-func settle(s *run.State, c *run.Call) []Action {
+func settle(p *project.Project, s *run.State, c *run.Call) []Action {
 	d := c.Decided
 	switch {
 	case c.Progress == run.Waiting && c.Ticket.Open() && c.Ticket.Fired:
@@ -58,12 +59,12 @@ func settle(s *run.State, c *run.Call) []Action {
 	case c.Progress == run.CallLost && !mayRepeat(c):
 		return one(outcomeTicket(c, "the service ended while "+d.Tool+" was under way"))
 	case c.Progress == run.Settled:
-		return settled(c)
+		return settled(p, s, c)
 	}
 	return nil
 }
 
-func settled(c *run.Call) []Action {
+func settled(p *project.Project, s *run.State, c *run.Call) []Action {
 	st, d := c.Ticket.Settled, c.Decided
 	who := st.By
 	switch st.Verb {
@@ -91,7 +92,19 @@ func settled(c *run.Call) []Action {
 		if string(result) != "null" {
 			words += " Its result: " + string(result)
 		}
-		return one(ledger.New(c.Step, &ledger.CallReturned{Result: result, Words: words, By: who}))
+		acts := one(ledger.New(c.Step, &ledger.CallReturned{Result: result, Words: words, By: who}))
+		if t := p.Tools[d.Tool]; t != nil && string(result) != "null" { // what it sets, it sets also where a person tells of it
+			v, err := value.Read(result)
+			if err != nil {
+				return acts
+			}
+			if sp, bad := Speak(t, callVars(p, s, t, c), deed.Result{Value: v}, ""); bad == nil {
+				if set, _ := sets(p, c, sp.Sets); set != nil {
+					acts = append(acts, Record{*set})
+				}
+			}
+		}
+		return acts
 	case ledger.Withdrawn:
 		return one(ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("Not done: the question about %s was withdrawn.", d.Tool), Why: st.Why}))
 	case ledger.GiveUp:

@@ -247,6 +247,7 @@ func (d *demo) runs(ctx context.Context, a *app.App) error {
 		{Text: "What are the dues for 2 nights at 12.4 m length?", Session: "the one before"},
 		{Text: "Tell me everything about the vessel Gannet.", Model: "short"},
 		{Text: "Keep looking for the Gannet."},
+		{Text: "Find a berth for a 38 m ketch drawing 3.2 m tomorrow noon for two nights and tell me what it costs"},
 		{Text: "Please reserve a berth for the Marrow Light from tomorrow noon, two nights."},
 	} {
 		if st.Session != "" {

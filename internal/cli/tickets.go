@@ -40,11 +40,11 @@ var ticketsCommand = command{
 				return nil
 			}
 			for _, t := range list {
-				wants := "wants " + t.Tool
+				wants := t.Agent + " wants " + t.Tool + ": " + t.Why
 				if t.Form == string(ledger.QuestionTicket) {
-					wants = "asks"
+					wants = t.Why
 				}
-				k.print("%-8s %s %s: %s\n", t.Run, t.Agent, wants, t.Why)
+				k.print("%-8s %s\n", t.Run, wants)
 				if t.Status == "open" {
 					k.print("%s\n", k.ticketLines(t))
 					continue

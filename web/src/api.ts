@@ -6,6 +6,7 @@ export type RunRow = Schemas["RunRow"];
 export type Run = Schemas["Run"];
 export type Totals = Schemas["Totals"];
 export type Step = Schemas["Step"];
+export type Lane = Schemas["Lane"];
 export type Detail = Schemas["Detail"];
 export type Ticket = Schemas["Ticket"];
 export type FullTicket = Schemas["FullTicket"];

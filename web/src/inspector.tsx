@@ -3,12 +3,12 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { parse, words, type Detail, type Step } from "./api";
 import { query } from "./queries";
-import { span, verbs, when } from "./say";
+import { below, span, verbs, when } from "./say";
 import { MakeStub } from "./pages/bench";
 import { SentView } from "./sent";
 import { Json, Note, Tabs } from "./ui/ui";
 
-export function Inspector({ run, step, lines }: { run?: string; step?: Step; lines?: Record<string, string> }) {
+export function Inspector({ run, step, lines, onSelect }: { run?: string; step?: Step; lines?: Record<string, string>; onSelect?: (n: number) => void }) {
   const [tab, setTab] = useState("out");
   const detail = useQuery(query.step(run, step));
   if (!step) {
@@ -28,7 +28,15 @@ export function Inspector({ run, step, lines }: { run?: string; step?: Step; lin
           { id: "request", name: "Request", body: run ? <Request run={run} step={step} part="all" /> : loading },
           { id: "state", name: "State", body: loading ?? <State d={d!} /> },
         ]
-      : [
+      : step.kind === "consult"
+        ? [
+            { id: "in", name: "Question", body: loading ?? <p className="px-4 py-3 whitespace-pre-wrap">{d!.question || step.asked?.question}</p> },
+            { id: "out", name: "Answer", body: loading ?? <Answer d={d!} /> },
+            { id: "thread", name: "Thread", body: loading ?? <Thread d={d!} onSelect={onSelect} /> },
+            { id: "words", name: "Words for the model", body: loading ?? <p className="px-4 py-3 whitespace-pre-wrap">{d!.words || "None yet."}</p> },
+            { id: "state", name: "State", body: loading ?? <State d={d!} /> },
+          ]
+        : [
           { id: "in", name: "In", body: loading ?? <CallIn d={d!} /> },
           { id: "out", name: "Out", body: loading ?? <CallOut d={d!} run={run!} lines={lines?.[step.id]} /> },
           { id: "words", name: "Words for the model", body: loading ?? <p className="px-4 py-3 whitespace-pre-wrap">{d!.words || "None yet."}</p> },
@@ -40,7 +48,7 @@ export function Inspector({ run, step, lines }: { run?: string; step?: Step; lin
     <aside aria-label={`Step ${step.n}`} className="flex min-h-0 flex-col bg-face">
       <div className="px-4 pt-2.5">
         <b className="text-base">
-          {step.n} · {step.kind === "pass" ? `to ${step.to || step.name}` : step.name}
+          {step.n} · {step.kind === "pass" ? `to ${step.to || step.name}` : step.kind === "consult" ? `${step.agent} asks ${step.to ?? ""}` : step.name}
         </b>{" "}
         <span className="text-ink-3">
           {step.status}
@@ -51,6 +59,8 @@ export function Inspector({ run, step, lines }: { run?: string; step?: Step; lin
           {step.rung && ` · rung ${step.rung}`}
           {step.stub && " · by a stub"}
           {step.undone_at && ` · undone ${when(step.undone_at)}`}
+          {step.asked && step.asked.turns > 0 && ` · ${below(step.asked)}`}
+          {step.asked?.kept && " · it remembers"}
           {!!step.reads && ` · about ${step.reads} tokens read`}
         </span>
         <div className="text-[12px] text-ink-2">why: {step.why}</div>
@@ -103,6 +113,38 @@ function Raw({ text }: { text: string }) {
   } catch {
     return <pre className="px-4 py-2 font-mono text-[12px] whitespace-pre-wrap text-bad">{text}</pre>;
   }
+}
+
+function Answer({ d }: { d: Detail }) {
+  const how = d.step.asked?.outcome;
+  if (!how && !d.answer && !d.words) return <p className="px-4 py-3 text-ink-2">Nothing yet.</p>;
+  return (
+    <div className="px-4 py-3">
+      {how && how !== "done" && <p className="mb-1 font-semibold text-bad">{how === "handed_back" ? "handed back" : how}</p>}
+      <p className="whitespace-pre-wrap">{d.answer || d.words}</p>
+    </div>
+  );
+}
+
+// Thread lists what happened on the thread of a consult; each step leads to its own page, with its exact request.
+function Thread({ d, onSelect }: { d: Detail; onSelect?: (n: number) => void }) {
+  if (!d.thread?.length) return <p className="px-4 py-3 text-ink-2">No thread was opened.</p>;
+  return (
+    <ol className="py-1">
+      {d.thread.map((s) => (
+        <li key={s.id} className="border-b border-joint">
+          <button type="button" className="grid w-full grid-cols-[32px_70px_1fr_auto] gap-x-2 px-4 py-1 text-left hover:bg-sunk" onClick={() => onSelect?.(s.n)}>
+            <span className="font-mono text-[12px]">{s.n}</span>
+            <span className="truncate">{s.agent}</span>
+            <span className="min-w-0 truncate">
+              {s.kind === "consult" ? `asks ${s.to ?? ""}` : s.name} <span className="text-ink-2">{s.brief || s.title}</span>
+            </span>
+            <span className="font-mono text-[12px] text-ink-2">{s.status === "returned" ? span(s.ms) : s.status}</span>
+          </button>
+        </li>
+      ))}
+    </ol>
+  );
 }
 
 function CallIn({ d }: { d: Detail }) {

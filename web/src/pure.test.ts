@@ -1,9 +1,10 @@
 import { describe, expect, it } from "vitest";
-import { exactly, parse, Refused, type RunRow } from "./api";
+import { exactly, parse, Refused, type RunRow, type Step } from "./api";
 import { hasFormulas, moneyEscaped } from "./formulas";
 import { pieces } from "./marked";
 import { count, lane, spaced, span, unit, value } from "./say";
 import { next, sorted } from "./sorting";
+import { around, atFirst, lanesOf, many, seen } from "./tree";
 
 describe("formulas and money", () => {
   it.each(["It costs $5, and $10 with power.", "between $5 and $10 a night ($7 now)", "$5–$10", "a lone $", "`$a$` is code", "```\n$a$\n```", "\\$a\\$", "$ a $"])("%s has none", (text) => {
@@ -63,4 +64,37 @@ describe("the list of runs", () => {
 
 it("an error says what happened and what to do", () => {
   expect(new Refused({ type: "/problems#request", title: "Bad Request", status: 400, detail: "the message is empty", remedy: "Write what you want." }).message).toBe("The message is empty. Write what you want.");
+});
+
+describe("a tree of threads", () => {
+  const step = (n: number, id: string, lane: string, depth = 0, thread?: string) => ({ n, id, lane, depth, thread }) as unknown as Step;
+  const lanes = [
+    { id: "desk", agent: "desk", depth: 0, turns: 2, calls: 2 },
+    { id: "desk/dues", agent: "dues", depth: 1, under: "desk", turns: 2, calls: 1 },
+    { id: "desk/dues/tides", agent: "tides", depth: 2, under: "desk/dues", turns: 1, calls: 0 },
+    { id: "berths", agent: "berths", depth: 0, turns: 1, calls: 0 },
+  ];
+  const steps = [step(1, "t1", "desk"), step(2, "t1.c1", "desk"), step(3, "t1.c1.t1", "desk/dues", 1, "t1.c1"), step(4, "t1.c1.t1.c1", "desk/dues", 1, "t1.c1"), step(5, "t1.c1.t1.c1.t1", "desk/dues/tides", 2, "t1.c1.t1.c1"), step(6, "t2", "berths")];
+  const ids = (folded: string[]) => {
+    const t = seen(lanes, steps, new Set(folded));
+    return [t.lanes.map((l) => l.id), t.steps.map((s) => s.n)];
+  };
+  it("is seen whole, or without what a lane asked", () => {
+    expect(ids([])).toEqual([lanes.map((l) => l.id), [1, 2, 3, 4, 5, 6]]);
+    expect(ids(["desk/dues"])).toEqual([["desk", "desk/dues", "berths"], [1, 2, 3, 4, 6]]);
+    expect(ids(["desk"])).toEqual([["desk", "berths"], [1, 2, 6]]);
+    expect([...seen(lanes, steps, new Set(["desk"])).folds]).toEqual([
+      ["desk", { folded: true, count: 2 }],
+      ["desk/dues", { folded: false, count: 1 }],
+    ]);
+  });
+  it("shows the consult in the place of what is folded away in it", () => {
+    const t = seen(lanes, steps, new Set(["desk"]));
+    expect([1, 3, 5, 6, undefined].map((n) => around(t, steps, n))).toEqual([1, 2, 2, 6, undefined]);
+  });
+  it("is folded at first where it is long", () => {
+    expect([...atFirst(5, lanes)]).toEqual([]);
+    expect([...atFirst(many + 1, lanes)]).toEqual(["desk", "desk/dues"]);
+    expect(lanesOf(undefined, ["desk"])).toEqual([{ id: "desk", agent: "desk", depth: 0, turns: 0, calls: 0 }]);
+  });
 });

@@ -3,7 +3,7 @@ export const span = (ms: number): string => (ms < 10_000 ? `${Math.round(ms)} ms
 export const count = (n: number, what: string) => `${spaced(n)} ${what}${n === 1 ? "" : "s"}`;
 export const spaced = (n: number) => String(n).replace(/\B(?=(\d{3})+$)/g, " ");
 export const when = (at: string) => new Date(at).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
-export const verbs: Record<string, string> = { allow: "allowed", refuse: "refused", amend: "changed and allowed", lapsed: "lapsed", withdrawn: "withdrawn", happened: "said to have happened", not_happened: "said not to have happened", give_up: "given up" };
+export const verbs: Record<string, string> = { allow: "allowed", refuse: "refused", amend: "changed and allowed", lapsed: "lapsed", withdrawn: "withdrawn", happened: "said to have happened", not_happened: "said not to have happened", give_up: "given up", answer: "answered" };
 export const lane = (lanes: readonly string[], agent: string) => `var(--lane-${(Math.max(0, lanes.indexOf(agent)) % 6) + 1})`;
 
 // value shows one argument as a person reads it.
@@ -22,3 +22,6 @@ export function unit(name: string, schema: { type?: unknown }): string {
   if (schema.type !== "number" && schema.type !== "integer") return "";
   return /_([a-z]{1,3}|min|hours|days|knots)$/.exec(name)?.[1] ?? "";
 }
+
+// below says what a consult took.
+export const below = (a: { turns: number; tokens: { in: number; out: number }; cost?: number }) => `${count(a.turns, "turn")}, ${spaced(a.tokens.in + a.tokens.out)} tok${a.cost ? `, ${a.cost.toFixed(4)}` : ""}`;

@@ -2,7 +2,8 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef } from "react";
 import type { Step } from "./api";
-import { span, spaced, verbs } from "./say";
+import type { Tree } from "./tree";
+import { below, span, spaced, verbs } from "./say";
 
 const bad = (s: Step) => ["failed", "refused", "lost"].includes(s.status);
 const open = (s: Step) => s.status === "waiting" && s.wait && !s.wait.settled_at;
@@ -10,6 +11,7 @@ const grid = "grid grid-cols-[44px_74px_1fr_74px_64px] gap-x-2 max-md:grid-cols-
 
 function what(s: Step): string {
   if (s.kind === "pass") return s.to ? `hands over to ${s.to}` : s.name;
+  if (s.kind === "consult") return `asks ${s.to ?? ""}`;
   return s.name;
 }
 
@@ -17,22 +19,32 @@ function say(s: Step, lines?: string): string {
   if (lines) return lines.trimEnd().split("\n").at(-1)!;
   if (open(s)) return `${s.wait!.why}, waits for ${s.wait!.by.join(", ") || "anybody"}`;
   if (bad(s)) return `${s.status}: ${s.brief}`;
+  if (s.kind === "consult" && s.asked) {
+    if (s.asked.open) return "a person is asked in the middle of it";
+    if (s.status === "returned") return `${s.brief}${s.asked.turns ? ` · ${below(s.asked)}` : ""}${s.asked.kept ? " · it remembers" : ""}`;
+  }
   if (s.status === "retrying") return `attempt ${s.attempts} failed: ${s.brief}`;
   return s.why + (s.wait?.settled_at ? ` · ${verbs[s.wait.verb ?? ""] ?? ""} by ${s.wait.settled_by || "nobody"}` : "");
 }
 
-export function Steps({ steps, lines, selected, onSelect }: { steps: Step[]; lines?: Record<string, string>; selected?: number; onSelect: (n: number) => void }) {
+export function Steps({ steps, folds, onFold, lines, selected, onSelect }: { steps: readonly Step[]; folds: Tree["folds"]; onFold: (lane: string) => void; lines?: Record<string, string>; selected?: number; onSelect: (n: number) => void }) {
   const box = useRef<HTMLDivElement>(null);
+  const place = steps.findIndex((s) => s.n === selected);
   const rows = useVirtualizer({ count: steps.length, getScrollElement: () => box.current, estimateSize: () => 47, overscan: 12 });
   useEffect(() => {
-    if (selected) rows.scrollToIndex(selected - 1, { align: "auto" });
-  }, [selected, rows]);
+    if (place >= 0) rows.scrollToIndex(place, { align: "auto" });
+  }, [place, rows]);
   const keys = (e: React.KeyboardEvent) => {
-    const at = selected ?? 0;
+    const at = place + 1;
     const next = e.key === "ArrowDown" ? at + 1 : e.key === "ArrowUp" ? at - 1 : e.key === "Home" ? 1 : e.key === "End" ? steps.length : e.key === "PageDown" ? Math.min(steps.length, at + 10) : e.key === "PageUp" ? Math.max(1, at - 10) : 0;
-    if (next >= 1 && next <= steps.length) {
+    const step = steps[next - 1];
+    const turn = steps[place];
+    if (turn?.kind === "consult" && (e.key === "ArrowLeft" || e.key === "ArrowRight") && folds.get(turn.lane)?.folded === (e.key === "ArrowRight")) {
       e.preventDefault();
-      onSelect(next);
+      onFold(turn.lane);
+    } else if (step) {
+      e.preventDefault();
+      onSelect(step.n);
     }
   };
   return (
@@ -55,7 +67,7 @@ export function Steps({ steps, lines, selected, onSelect }: { steps: Step[]; lin
                 id={`step-${s.n}`}
                 role="option"
                 aria-selected={on}
-                aria-posinset={s.n}
+                aria-posinset={r.index + 1}
                 aria-setsize={steps.length}
                 data-kind={s.kind}
                 onClick={() => onSelect(s.n)}
@@ -63,10 +75,11 @@ export function Steps({ steps, lines, selected, onSelect }: { steps: Step[]; lin
                 style={{ top: r.start, height: r.size }}
               >
                 <span className="font-mono text-[12px]">{s.n}</span>
-                <span className="truncate">{s.agent}</span>
+                <span className="truncate" style={{ paddingLeft: Math.min(s.depth, 4) * 9 }}>{s.agent}</span>
                 <span className="min-w-0">
                   <span className="block truncate">
                     <span className={s.kind === "call" ? "font-mono text-[12px]" : ""}>{what(s)}</span> <span className="text-ink-2">{s.title}</span>
+                    {s.kind === "consult" && folds.get(s.lane)?.folded && <span className="text-ink-3"> · folded</span>}
                     {s.stub && <span className="text-ink-3"> · stub</span>}
                     {s.undone_at && <span className="text-ink-3"> · undone</span>}
                     {s.rung && s.rung !== "free" && <span className="text-ink-3"> · rung {s.rung}</span>}
@@ -74,7 +87,7 @@ export function Steps({ steps, lines, selected, onSelect }: { steps: Step[]; lin
                   <span className={`block truncate text-[12px] ${open(s) ? "text-call" : bad(s) ? "text-bad" : "text-ink-3"}`}>{say(s, lines?.[s.id])}</span>
                 </span>
                 <span className="text-right font-mono text-[12px] text-ink-2">{open(s) ? "held" : s.status === "going" ? "…" : span(s.ms)}</span>
-                <span className="text-right font-mono text-[12px] text-ink-2">{s.tokens ? spaced(s.tokens.in + s.tokens.out) : ""}</span>
+                <span className="text-right font-mono text-[12px] text-ink-2">{s.tokens ? spaced(s.tokens.in + s.tokens.out) : s.asked?.turns ? spaced(s.asked.tokens.in + s.asked.tokens.out) : ""}</span>
               </div>
             );
           })}

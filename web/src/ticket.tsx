@@ -11,7 +11,7 @@ const SchemaForm = lazy(() => import("./form"));
 type Values = Record<string, unknown>;
 
 export function TicketCard({ ticket }: { ticket: Ticket }) {
-  const [mode, setMode] = useState<"look" | "change" | "refuse" | "happened">("look");
+  const [mode, setMode] = useState<"look" | "change" | "refuse" | "happened" | "answer">("look");
   const [because, setBecause] = useState("");
   const [result, setResult] = useState("");
   const [wrong, setWrong] = useState<string>();
@@ -23,6 +23,8 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
   const [args, setArgs] = useState<Values>(ticket.args);
   const now = useNow();
   const outcome = ticket.form === "outcome";
+  const question = ticket.form === "question";
+  const [answer, setAnswer] = useState("");
 
   const settle = (verb: string, more: Record<string, unknown> = {}) => {
     setWrong(undefined);
@@ -32,7 +34,7 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
 
   // the letter decides only while the ticket itself has the focus
   const press = (e: React.KeyboardEvent) => {
-    if (e.target !== e.currentTarget || outcome || busy || mode !== "look" || e.key.toLowerCase() !== "a" || e.ctrlKey || e.metaKey || e.altKey) return;
+    if (e.target !== e.currentTarget || outcome || question || busy || mode !== "look" || e.key.toLowerCase() !== "a" || e.ctrlKey || e.metaKey || e.altKey) return;
     e.preventDefault();
     settle("allow");
   };
@@ -41,13 +43,13 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
     <div role="group" aria-label={`Ticket ${ticket.id}`} tabIndex={0} onKeyDown={press} className="rounded-sm border border-l-[5px] border-call bg-call-soft px-3 py-2.5">
       <b className="block text-base"><Seen text={ticket.ask} /></b>
       <div className="mt-0.5 text-[12px] text-ink-2">
-        {ticket.agent} wants to call <span className="font-mono">{ticket.tool}</span> · {ticket.why}
+        {question ? ticket.why : <>{ticket.agent} wants to call <span className="font-mono">{ticket.tool}</span> · {ticket.why}</>}
         {ticket.reason && <span className="block">{ticket.agent} says: <Seen text={ticket.reason} /></span>}
         {!ticket.reason && <br />}
-        {ticket.by.join(", ") || "anybody"} decides
+        {ticket.by.join(", ") || "anybody"} {question ? "answers" : "decides"}
         {ticket.due && <> · lapses in {span(Math.max(0, Date.parse(ticket.due) - now))}</>} · ticket {ticket.id}
       </div>
-      {mode !== "change" && (
+      {mode !== "change" && !question && (
         <dl className="my-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5">
           {Object.entries(ticket.args as Values).map(([k, v]) => (
             <div key={k} className="contents">
@@ -63,7 +65,29 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
         </section>
       )}
       {error && <Note bad>{error}</Note>}
-      {mode === "look" && !outcome && (
+      {mode === "look" && question && (
+        <form
+          className="mt-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            settle("answer", { result: answer });
+          }}
+        >
+          <label>
+            <span className="label">Your answer</span>
+            <textarea className="field" rows={2} required value={answer} onChange={(e) => setAnswer(e.target.value)} />
+          </label>
+          <div className="mt-1.5 flex gap-1.5">
+            <Button tone="call" type="submit" disabled={busy || !answer.trim()}>
+              Answer
+            </Button>
+            <Button disabled={busy} onClick={() => setMode("refuse")}>
+              Do not answer…
+            </Button>
+          </div>
+        </form>
+      )}
+      {mode === "look" && !outcome && !question && (
         <div className="mt-2.5 flex flex-wrap gap-1.5">
           <Button tone="call" disabled={busy} onClick={() => settle("allow")}>
             Allow<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
@@ -103,7 +127,7 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
           </label>
           <div className="mt-1.5 flex gap-1.5">
             <Button tone="call" type="submit" disabled={busy || !because.trim()}>
-              Refuse
+              {question ? "Do not answer" : "Refuse"}
             </Button>
             <Button onClick={() => setMode("look")}>Back</Button>
           </div>

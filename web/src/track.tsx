@@ -1,10 +1,12 @@
-// The track: one lane for each agent, time to the right, the baton going from lane to lane.
+// The track: one lane for each agent, time to the right, the baton going from lane to lane. What a lane consults
+// stands below it, indented, and can be folded away.
 import { useEffect, useMemo, useRef, useState } from "react";
-import type { Step, Totals } from "./api";
-import { count, lane, span, spaced, verbs } from "./say";
+import type { Lane, Step, Totals } from "./api";
+import { below, count, lane, span, spaced, verbs } from "./say";
+import type { Tree } from "./tree";
 import { Segments } from "./ui/ui";
 
-const LABEL = 116;
+const LABEL = 132;
 const LANE = 74;
 const TOP = 22;
 const H = 38;
@@ -21,17 +23,20 @@ interface Block {
   wait?: { x: number; w: number }; // the gap of a wait that is over
 }
 
-const width = (s: Step) => (s.kind === "pass" ? 104 : Math.min(150, Math.max(92, 26 + Math.max(s.name.length * 6.9, sub(s).length * 6.4))));
+const title = (s: Step) => (s.kind === "consult" ? `asks ${s.to ?? ""}` : s.name);
+const width = (s: Step) => (s.kind === "pass" ? 104 : Math.min(s.kind === "consult" ? 230 : 150, Math.max(92, 26 + Math.max(title(s).length * 6.9, sub(s).length * 6.4))));
 
 // sub is the second line of a block.
 function sub(s: Step): string {
   if (s.status === "waiting" && s.wait && !s.wait.settled_at) return "waits";
+  if (s.kind === "consult" && s.asked && s.asked.open > 0) return "a person is asked";
   if (s.status === "going" || s.status === "retrying" || s.status === "lost" || s.status === "refused" || s.status === "failed") return s.status;
+  if (s.kind === "consult" && s.asked) return s.asked.turns ? below(s.asked) : "answered by a stub";
   if (s.tokens) return `${spaced(s.tokens.in)} → ${spaced(s.tokens.out)}`;
   return (s.brief || s.title).slice(0, 18);
 }
 
-function place(steps: Step[], lanes: readonly string[], axis: Axis, room: number): { blocks: Block[]; end: number } {
+function place(steps: readonly Step[], lanes: readonly string[], axis: Axis, room: number): { blocks: Block[]; end: number } {
   const blocks: Block[] = [];
   let x = GAP;
   const first = steps[0];
@@ -39,7 +44,7 @@ function place(steps: Step[], lanes: readonly string[], axis: Axis, room: number
   const t1 = Math.max(t0 + 1, ...steps.slice(-50).map((s) => (s.ended ? Date.parse(s.ended) : Date.now())));
   const scale = Math.max((room - 160) / (t1 - t0), 0.000001);
   for (const step of steps) {
-    const y = TOP + Math.max(0, lanes.indexOf(step.agent)) * LANE;
+    const y = TOP + Math.max(0, lanes.indexOf(step.lane)) * LANE;
     const settled = step.wait?.settled_at && step.kind === "call" ? step.wait : undefined;
     if (axis === "even") {
       const b: Block = { step, x, w: width(step), y };
@@ -61,11 +66,30 @@ function place(steps: Step[], lanes: readonly string[], axis: Axis, room: number
   return { blocks, end: x + 20 };
 }
 
+// threads draws, for each consult in sight, a thin line from it down to its thread and along it.
+function threads(blocks: Block[]): string {
+  const from = new Map(blocks.filter((b) => b.step.kind === "consult").map((b) => [b.step.id, b]));
+  const last = new Map<string, { x: number; y: number }>();
+  let d = "";
+  for (const b of blocks) {
+    const id = b.step.thread;
+    if (!id) continue;
+    const y = b.y + H / 2;
+    const before = last.get(id);
+    const opener = from.get(id);
+    if (before) d += `M${before.x} ${before.y}L${Math.max(before.x, b.x)} ${y}`;
+    else if (opener) d += `M${opener.x + 14} ${opener.y + H}V${y - 8}q0 8 8 8H${Math.max(b.x, opener.x + 22)}`;
+    last.set(id, { x: b.x + b.w, y });
+  }
+  return d;
+}
+
 // baton draws the line through the blocks from one to the next.
 function baton(blocks: Block[]): string {
   let d = "";
   let last: { x: number; y: number } | undefined;
   for (const b of blocks) {
+    if (b.step.depth > 0) continue; // the baton is the main thread's
     const y = b.y + H / 2;
     if (!last) d += `M${Math.max(0, b.x - GAP)} ${y}`;
     else if (last.y === y) d += `H${b.x}`;
@@ -85,14 +109,16 @@ function shape(b: Block): string {
   return `M${x} ${y}H${x + w - n}L${x + w} ${y + n}V${y + H}H${x + n}L${x} ${y + H - n}Z`;
 }
 
-export function Track({ totals, steps, selected, onSelect, title, agents }: { totals?: Totals; steps: Step[]; selected?: number; onSelect: (n: number) => void; title?: string; agents?: readonly string[] }) {
+export function Track({ totals, tree, selected, onSelect, onFold, title }: { totals?: Totals; tree: Tree; selected?: number; onSelect: (n: number) => void; onFold: (lane: string) => void; title?: string }) {
+  const { lanes: shown, steps, folds, all } = tree;
   const [axis, setAxis] = useState<Axis>("even");
   const [hover, setHover] = useState<number>();
   const [view, setView] = useState({ left: 0, width: 900 });
   const box = useRef<HTMLDivElement>(null);
-  const lanes = useMemo(() => totals?.lanes ?? agents ?? [], [totals, agents]);
+  const lanes = useMemo(() => shown.map((l) => l.id), [shown]);
   const { blocks, end: used } = useMemo(() => place(steps, lanes, axis, view.width - LABEL), [steps, lanes, axis, view.width]);
   const end = Math.max(used, view.width - LABEL - 2);
+  const byN = useMemo(() => new Map(blocks.map((b) => [b.step.n, b])), [blocks]);
   const follow = useRef(true);
 
   useEffect(() => {
@@ -112,10 +138,10 @@ export function Track({ totals, steps, selected, onSelect, title, agents }: { to
     if (el && follow.current && axis === "even") el.scrollLeft = el.scrollWidth;
   }, [end, axis]);
   useEffect(() => {
-    const b = selected ? blocks[selected - 1] : undefined;
+    const b = selected ? byN.get(selected) : undefined;
     const el = box.current;
     if (b && el && (b.x < el.scrollLeft || b.x + b.w + LABEL > el.scrollLeft + el.clientWidth)) el.scrollLeft = Math.max(0, b.x - el.clientWidth / 2);
-  }, [selected, blocks]);
+  }, [selected, byN]);
 
   const height = TOP + Math.max(1, lanes.length) * LANE + 22;
   const from = view.left - 300;
@@ -127,14 +153,15 @@ export function Track({ totals, steps, selected, onSelect, title, agents }: { to
   let hi = lo;
   while (hi < blocks.length && blocks[hi]!.x <= to && hi - lo < 400) hi++;
   const seen = blocks.slice(lo, Math.min(blocks.length, hi + 1));
-  const why = blocks[(hover ?? selected ?? 0) - 1];
+  const why = byN.get(hover ?? selected ?? 0);
 
   const keys = (e: React.KeyboardEvent) => {
-    const at = selected ?? 0;
+    const at = steps.findIndex((s) => s.n === selected) + 1;
     const next = e.key === "ArrowRight" ? at + 1 : e.key === "ArrowLeft" ? at - 1 : e.key === "Home" ? 1 : e.key === "End" ? steps.length : 0;
-    if (next >= 1 && next <= steps.length) {
+    const step = steps[next - 1];
+    if (step) {
       e.preventDefault();
-      onSelect(next);
+      onSelect(step.n);
     }
   };
   const state = totals ? (totals.status === "held" ? "held" : totals.status) : "";
@@ -168,17 +195,10 @@ export function Track({ totals, steps, selected, onSelect, title, agents }: { to
         onScroll={(e) => (follow.current = e.currentTarget.scrollLeft + e.currentTarget.clientWidth > e.currentTarget.scrollWidth - 60)}
       >
         <div style={{ width: end + LABEL, height }} className="relative">
-          <div className="pointer-events-none sticky left-0 z-10 w-[112px] bg-ground" style={{ height }}>
-            {lanes.map((name, i) => {
-              const mine = steps.length < 2000 ? steps.filter((s) => s.agent === name) : [];
-              const turns = mine.filter((s) => s.kind === "turn").length;
-              return (
-                <div key={name} className="absolute left-4 flex h-[40px] flex-col justify-center border-l-4 pl-2" style={{ top: TOP + i * LANE - 1, borderColor: lane(lanes, name) }}>
-                  <b className="text-[14px] leading-tight">{name}</b>
-                  {mine.length > 0 && <span className="text-[11px] text-ink-3">{count(turns, "turn")} · {count(mine.length - turns, "call")}</span>}
-                </div>
-              );
-            })}
+          <div className="sticky left-0 z-10 w-[128px] bg-ground" style={{ height }}>
+            {shown.map((l, i) => (
+              <LaneLabel key={l.id} lane={l} top={TOP + i * LANE - 1} colour={lane(all, l.id)} fold={folds.get(l.id)} onFold={onFold} />
+            ))}
           </div>
           <svg width={end} height={height} className="absolute top-0" style={{ left: LABEL }} role="img" aria-label={`${steps.length} steps on ${lanes.length} lanes; the list below tells them one by one`}>
             <defs>
@@ -191,13 +211,14 @@ export function Track({ totals, steps, selected, onSelect, title, agents }: { to
                 <rect width="2.2" height="7" fill="var(--joint-strong)" />
               </pattern>
             </defs>
-            {lanes.map((name, i) => (
-              <path key={name} d={`M0 ${TOP + i * LANE + H / 2}H${end}`} stroke="var(--joint)" />
+            {lanes.map((id, i) => (
+              <path key={id} d={`M0 ${TOP + i * LANE + H / 2}H${end}`} stroke="var(--joint)" />
             ))}
             <path d={`M0 ${height - 18}H${end}`} stroke="var(--joint)" />
+            <path d={threads(seen)} fill="none" stroke="var(--ink-3)" strokeWidth="1.5" />
             <path d={baton(seen)} fill="none" stroke="var(--ink)" strokeWidth="3" />
             {seen.map((b) => (
-              <BlockShape key={b.step.id} b={b} lanes={lanes} axis={axis} on={selected === b.step.n} onSelect={onSelect} onHover={setHover} foot={height - 5} />
+              <BlockShape key={b.step.id} b={b} lanes={lanes} colour={lane(all, b.step.lane)} axis={axis} on={selected === b.step.n} onSelect={onSelect} onHover={setHover} foot={height - 5} />
             ))}
           </svg>
           {why && (
@@ -211,19 +232,40 @@ export function Track({ totals, steps, selected, onSelect, title, agents }: { to
   );
 }
 
-function BlockShape({ b, lanes, axis, on, onSelect, onHover, foot }: { b: Block; lanes: readonly string[]; axis: Axis; on: boolean; onSelect: (n: number) => void; onHover: (n?: number) => void; foot: number }) {
+// LaneLabel names a lane; where it consults others, it folds and unfolds them.
+function LaneLabel({ lane: l, top, colour, fold, onFold }: { lane: Lane; top: number; colour: string; fold?: { folded: boolean; count: number }; onFold: (lane: string) => void }) {
+  return (
+    <div className="absolute right-0 flex h-[40px] flex-col justify-center overflow-hidden border-l-4 pl-2" style={{ top, left: 16 + Math.min(l.depth, 4) * 10, borderColor: colour }}>
+      <span className="flex items-baseline gap-1">
+        <b className="truncate text-[14px] leading-tight">{l.agent}</b>
+        {fold && (
+          <button type="button" className="ml-auto shrink-0 rounded-sm px-1 text-[12px] text-ink-2 hover:bg-sunk" aria-expanded={!fold.folded} aria-label={`${fold.folded ? "Show" : "Fold"} what ${l.agent} asked`} title={fold.folded ? "show what it asked" : "fold what it asked"} onClick={() => onFold(l.id)}>
+            {fold.folded ? "▸" : "▾"}
+          </button>
+        )}
+      </span>
+      {l.turns + l.calls > 0 && (
+        <span className="truncate text-[11px] text-ink-3">
+          {count(l.turns, "turn")} · {count(l.calls, "call")}
+        </span>
+      )}
+    </div>
+  );
+}
+
+function BlockShape({ b, lanes, colour, axis, on, onSelect, onHover, foot }: { b: Block; lanes: readonly string[]; colour: string; axis: Axis; on: boolean; onSelect: (n: number) => void; onHover: (n?: number) => void; foot: number }) {
   const { step: s, x, y, w } = b;
-  const colour = lane(lanes, s.agent);
   const open = s.status === "waiting" && s.wait && !s.wait.settled_at;
   const bad = ["failed", "refused", "lost"].includes(s.status);
   const busy = s.status === "going" || s.status === "retrying";
-  const solid = s.kind === "call" && !open && !bad && !busy;
+  const solid = (s.kind === "call" || s.kind === "consult") && !open && !bad && !busy;
   const ink = solid ? "var(--on-lane)" : "var(--ink)";
   const mouse = { onClick: () => onSelect(s.n), onMouseEnter: () => onHover(s.n), onMouseLeave: () => onHover(undefined), style: { cursor: "pointer" } };
   const text = (t: string, max: number) => (t.length > max ? t.slice(0, max - 1) + "…" : t);
   const letters = Math.floor((w - 18) / 6.6);
   if (s.kind === "pass") {
-    const down = lanes.indexOf(s.to ?? "") > lanes.indexOf(s.agent) || lanes.indexOf(s.to ?? "") < 0;
+    const to = lanes.indexOf(s.lane.slice(0, s.lane.length - s.agent.length) + (s.to ?? ""));
+    const down = to > lanes.indexOf(s.lane) || to < 0;
     return (
       <g {...mouse} data-step={s.n} data-kind="pass">
         <rect x={x} y={y - 4} width={Math.max(w, 20)} height={LANE} fill="transparent" />
@@ -254,7 +296,7 @@ function BlockShape({ b, lanes, axis, on, onSelect, onHover, foot }: { b: Block;
       {open && w > 40 && <rect x={x + 6} y={y + 5} width={w - 12} height={H - 10} fill="var(--call-soft)" />}
       {w > 40 && (
         <>
-          <text x={x + 10} y={y + 16} fontSize="12" fontWeight="650" fill={ink}>{text(s.name, letters)}</text>
+          <text x={x + 10} y={y + 16} fontSize="12" fontWeight="650" fill={ink}>{text(title(s), letters)}</text>
           <text x={x + 10} y={y + 30} fontSize="11" fontFamily="var(--font-mono)" fill={solid ? "var(--on-lane)" : open ? "var(--call)" : bad ? "var(--bad)" : "var(--ink-3)"}>{text(sub(s), letters)}</text>
         </>
       )}

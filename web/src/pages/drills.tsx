@@ -2,13 +2,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { NavLink, useParams } from "react-router";
-import { words, type Drill } from "../api";
+import { words, type Drill, type Step } from "../api";
 import { change, query, stale, useChange } from "../queries";
 import { Markdown } from "../markdown";
 import { span, when } from "../say";
+import { useTree } from "../runview";
 import { Steps } from "../steps";
 import { Track } from "../track";
 import { Button, Note, Status } from "../ui/ui";
+
+const none: Step[] = [];
 
 export function Drills() {
   const { name } = useParams();
@@ -55,6 +58,7 @@ function One({ drill, busy, onRun }: { drill: Drill; busy: boolean; onRun: () =>
   const [said, setSaid] = useState(at);
   const [step, setStep] = useState<number | undefined>(drill.faults.find((f) => f.step)?.step);
   const shown = drill.says[said];
+  const [tree, fold] = useTree(shown?.totals, shown?.steps ?? none);
   return (
     <section aria-label={`Drill ${drill.id}`} className="grid min-h-0 min-w-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_auto_1fr]">
       <div className="border-b border-joint-strong bg-face px-5 py-3">
@@ -114,9 +118,9 @@ function One({ drill, busy, onRun }: { drill: Drill; busy: boolean; onRun: () =>
       </div>
       {shown ? (
         <>
-          <Track title={`Message ${said + 1}`} totals={shown.totals} steps={shown.steps} selected={step} onSelect={setStep} />
+          <Track title={`Message ${said + 1}`} totals={shown.totals} tree={tree} selected={step} onSelect={setStep} onFold={fold} />
           <div className="grid min-h-0 grid-cols-[minmax(0,1fr)_minmax(240px,340px)] max-md:grid-cols-[minmax(0,1fr)]">
-            <Steps steps={shown.steps} selected={step} onSelect={setStep} />
+            <Steps steps={tree.steps} folds={tree.folds} onFold={fold} selected={step} onSelect={setStep} />
             <div className="overflow-auto bg-face p-4" tabIndex={0} role="region" aria-label="Answer">
               <div className="label">the answer</div>
               <Markdown text={shown.totals.answer || (shown.totals.problem ? shown.totals.problem.say : "None.")} />

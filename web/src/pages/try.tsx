@@ -48,7 +48,7 @@ export function Try() {
     }
   };
   const holder = view.totals?.agent ?? session.data?.agent ?? (project.data?.start || "the agents");
-  const lanes = view.totals?.lanes ?? [];
+  const lanes = (view.totals?.lanes ?? []).map((l) => l.id);
   const agents = useMemo(() => [...(project.data?.agents ?? [])].sort((a, b) => Number(b.status === "start") - Number(a.status === "start")).map((a) => a.id), [project.data]);
   return (
     <div className="grid h-full grid-cols-[352px_minmax(0,1fr)] max-md:block max-md:overflow-auto">
@@ -61,7 +61,7 @@ export function Try() {
             </Link>
           ) : null}
         </h1>
-        <Talk talk={session.data?.talk ?? []} typing={view.typing} holder={holder} lanes={lanes} waiting={session.data?.waiting ?? []} runID={runID} onRun={setShown} status={view.totals?.status}>
+        <Talk talk={session.data?.talk ?? []} typing={mainOnly(view.typing)} holder={holder} lanes={lanes} waiting={session.data?.waiting ?? []} runID={runID} onRun={setShown} status={view.totals?.status}>
           {open > 0 && tickets.data?.tickets.map((t) => <TicketCard key={t.id} ticket={t} />)}
           {!id && project.data && <Welcome project={project.data} onPick={setDraft} />}
           {session.error && <Note bad>{words(session.error)}</Note>}
@@ -138,6 +138,9 @@ function Welcome({ project, onPick }: { project: Project; onPick: (text: string)
     </div>
   );
 }
+
+// mainOnly leaves out what agents say to one another.
+const mainOnly = (typing: Record<string, string>) => Object.fromEntries(Object.entries(typing).filter(([step]) => /^t\d+$/.test(step)));
 
 function Talk({ talk, typing, holder, lanes, waiting, runID, onRun, status, children }: { talk: Said[]; typing: Record<string, string>; holder: string; lanes: readonly string[]; waiting: string[]; runID?: string; onRun: (id: string) => void; status?: string; children: React.ReactNode }) {
   const end = useRef<HTMLDivElement>(null);
