@@ -74,7 +74,7 @@ func TestTheGuidesProjectCompiles(t *testing.T) {
 			files[name] = text
 		}
 	}
-	files["berths.yaml"] = "agent: berths\nsummary: Reserves berths.\nprompt: Reserve.\ntools: [assign_berth]\npasses_to: [desk]\n"
+	files["tides.yaml"] = "agent: tides\nsummary: Knows the tides.\nprompt: You know tides.\n---\ntool: find_berth\nsummary: Find a free berth.\neffect: read\nstubs: [{returns: []}]\n"
 	p, probs := project.Compile(project.Source{Files: files, Env: map[string]string{"OFFICE_URL": "http://127.0.0.1:1", "MODEL_URL": "http://127.0.0.1:2"}})
 	require.NotNil(t, p, "%v", probs)
 }

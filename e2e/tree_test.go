@@ -125,7 +125,9 @@ func TestATreeOfThreadsThroughFortyKills(t *testing.T) {
 		assert.Contains(t, one.out, "All is ready: It is 4.5 m deep.")
 		assert.Contains(t, one.out, "Reserved, and the flag is up.")
 		r := s.run(t, "show", b.Run, "-json")
-		var run struct{ Run struct{ State map[string]any } }
+		var run struct {
+			Run struct{ State map[string]any }
+		}
 		require.NoError(t, json.Unmarshal([]byte(r.out), &run))
 		assert.Equal(t, map[string]any{"booking": "D2", "depth_m": 4.5}, run.Run.State)
 		assert.Equal(t, []int{1, 1}, []int{q.did("/reserve"), q.did("/hoist")}, "no deed is doubled, none is lost: %v", q.done)
