@@ -8,14 +8,14 @@ import (
 	"strings"
 	"time"
 
+	"stonebaton.example/core/drill"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/core/value"
-	"stonebaton.example/internal/app"
-	"stonebaton.example/internal/store"
+	"stonebaton.example/core/view"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/tools"
-	"stonebaton.example/internal/understudy"
 )
 
 // Problem is an error as RFC 9457 has it, with a remedy and a place.
@@ -47,7 +47,7 @@ type Choose struct {
 }
 
 // Choice is what POST /api/choose gives.
-type Choice = understudy.Choice
+type Choice = view.Choice
 
 // Start is what POST /api/runs takes.
 type Start struct {
@@ -73,20 +73,20 @@ type Begun struct {
 
 // RunList is a page of runs.
 type RunList struct {
-	Runs []store.Run `json:"runs"`
-	Next string      `json:"next,omitempty"` // cursor of the next page
+	Runs []rows.Run `json:"runs"`
+	Next string     `json:"next,omitempty"` // cursor of the next page
 }
 
 // SessionList is a page of sessions.
 type SessionList struct {
-	Sessions []store.SessionRow `json:"sessions"`
-	Next     string             `json:"next,omitempty"`
+	Sessions []rows.Session `json:"sessions"`
+	Next     string         `json:"next,omitempty"`
 }
 
 // TicketList is a page of tickets.
 type TicketList struct {
-	Tickets []store.Ticket `json:"tickets"`
-	Next    string         `json:"next,omitempty"`
+	Tickets []rows.Ticket `json:"tickets"`
+	Next    string        `json:"next,omitempty"`
 }
 
 // Outbox is a page of the messages that tools have sent.
@@ -102,10 +102,10 @@ type Trust struct {
 
 // Run is one run with its steps.
 type Run struct {
-	Run     trace.Totals   `json:"run"`
-	Steps   []*trace.Step  `json:"steps"`
-	Tickets []store.Ticket `json:"tickets"`
-	Waiting []string       `json:"waiting"` // messages in the session's inbox
+	Run     trace.Totals  `json:"run"`
+	Steps   []*trace.Step `json:"steps"`
+	Tickets []rows.Ticket `json:"tickets"`
+	Waiting []string      `json:"waiting"` // messages in the session's inbox
 }
 
 // Events is a page of a run's events.
@@ -144,7 +144,7 @@ type Request struct {
 
 // Session is one session with its runs, the oldest first.
 type Session struct {
-	store.SessionRow
+	rows.Session
 	Talk    []Said         `json:"talk"`
 	State   map[string]any `json:"state"`
 	Waiting []string       `json:"waiting"`
@@ -295,9 +295,9 @@ func (t *Tried) UnmarshalJSON(raw []byte) error {
 
 // TryList is a page of the history of tries, the newest first.
 type TryList struct {
-	Tries []store.TryRow `json:"tries"`
-	Count int            `json:"count"` // in all
-	Next  string         `json:"next,omitempty"`
+	Tries []rows.Try `json:"tries"`
+	Count int        `json:"count"` // in all
+	Next  string     `json:"next,omitempty"`
 }
 
 // NewStub is what POST /api/tools/{name}/stubs takes: a try, a recorded call, or
@@ -345,7 +345,7 @@ type Offer struct {
 
 // Ticket is a ticket with what a person needs to decide it.
 type Ticket struct {
-	store.Ticket
+	rows.Ticket
 	Schema map[string]any `json:"schema"` // of the values
 	Talk   []Said         `json:"talk"`   // what led here
 }
@@ -374,5 +374,5 @@ type Drills struct {
 // DrillList is a list of drills with their newest results. A drill that has not
 // been run has the status "new".
 type DrillList struct {
-	Drills []app.DrillResult `json:"drills"`
+	Drills []drill.Result `json:"drills"`
 }

@@ -207,7 +207,7 @@ func durable(b *testing.B, atOnce, runs int) (ours, bare time.Duration, events i
 	ours = time.Since(began)
 	e.Close()
 	require.NoError(b, st.Close())
-	work, events := rows(b, dir, rec.batches)
+	work, events := written(b, dir, rec.batches)
 	empty := b.TempDir()
 	st, err = store.Open(empty)
 	require.NoError(b, err)
@@ -228,8 +228,8 @@ func database(b *testing.B, dir string) *sqlx.DB {
 	return db
 }
 
-// rows reads back what the engine wrote, as the inserts of each batch.
-func rows(b *testing.B, dir string, batches map[string][]batch) (runs [][][]insert, events int) {
+// written reads back what the engine wrote, as the inserts of each batch.
+func written(b *testing.B, dir string, batches map[string][]batch) (runs [][][]insert, events int) {
 	db := database(b, dir)
 	defer db.Close()
 	ids := make([]string, 0, len(batches))

@@ -24,6 +24,7 @@ import (
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/service"
 	"stonebaton.example/internal/store"
 	"stonebaton.example/internal/tools/command"
@@ -246,7 +247,7 @@ func BenchmarkTries(b *testing.B) {
 func fill(b *testing.B, s *store.Store, n int) {
 	body := []byte(`{"id":"look","status":"returned","words":"{\"length_m\":46}"}`)
 	each(n, 256, func(i int) {
-		_, err := s.SaveTry(ctx, store.TryRow{Tool: "look", At: store.Moment{Time: time.Now()}, Status: "returned", Way: "live", MS: int64(i % 90), Bytes: 15, Tokens: 4, Args: store.JSON(fmt.Sprintf(`{"name":"Vessel %d"}`, i)), Words: "46 m"}, body)
+		_, err := s.SaveTry(ctx, rows.Try{Tool: "look", At: rows.Moment{Time: time.Now()}, Status: "returned", Way: "live", MS: int64(i % 90), Bytes: 15, Tokens: 4, Args: rows.JSON(fmt.Sprintf(`{"name":"Vessel %d"}`, i)), Words: "46 m"}, body)
 		if err != nil {
 			b.Error(err)
 		}

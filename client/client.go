@@ -18,7 +18,7 @@ import (
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/tools"
 )
 
@@ -127,7 +127,7 @@ func (c *Client) Request(ctx context.Context, run, step string) (out api.Request
 }
 
 // Stop asks a run to end.
-func (c *Client) Stop(ctx context.Context, run, because string) (out store.Run, err error) {
+func (c *Client) Stop(ctx context.Context, run, because string) (out rows.Run, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/runs/"+url.PathEscape(run)+"/stop", api.Stop{Because: because}, &out)
 }
 
@@ -164,7 +164,7 @@ func (c *Client) Tickets(ctx context.Context, q url.Values) (out api.TicketList,
 }
 
 // Open lists the tickets of a run that wait for a person.
-func (c *Client) Open(ctx context.Context, run string) ([]store.Ticket, error) {
+func (c *Client) Open(ctx context.Context, run string) ([]rows.Ticket, error) {
 	out, err := c.Tickets(ctx, url.Values{"run": {run}})
 	return out.Tickets, err
 }
@@ -298,7 +298,7 @@ func (c *Client) follow(ctx context.Context, run string, after int64, change fun
 
 // Live tells of every run that begins or changes, until ctx ends. It is lossy: where the
 // connection breaks it is taken up again, and what happened meanwhile is not told.
-func (c *Client) Live(ctx context.Context, tell func(store.Run)) error {
+func (c *Client) Live(ctx context.Context, tell func(rows.Run)) error {
 	return resuming(ctx, func() (bool, error) {
 		resp, err := c.stream(ctx, "/api/live", 0)
 		if err != nil {
@@ -306,7 +306,7 @@ func (c *Client) Live(ctx context.Context, tell func(store.Run)) error {
 		}
 		defer resp.Body.Close()
 		for ev, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
-			var r store.Run
+			var r rows.Run
 			if err == nil && ev.Type == "run" && json.Unmarshal([]byte(ev.Data), &r) == nil {
 				tell(r)
 			}

@@ -14,7 +14,7 @@ import (
 
 	"stonebaton.example/api"
 	"stonebaton.example/client"
-	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/rows"
 )
 
 var ctx = context.Background()
@@ -112,7 +112,7 @@ func TestLiveIsTakenUpAgainButNotAfterARefusal(t *testing.T) {
 	}))
 	defer srv.Close()
 	var runs []string
-	err := client.New(srv.URL).Live(ctx, func(r store.Run) { runs = append(runs, r.ID) })
+	err := client.New(srv.URL).Live(ctx, func(r rows.Run) { runs = append(runs, r.ID) })
 	require.Error(t, err)
 	assert.Equal(t, []string{"a-1", "a-2"}, runs)
 	assert.Equal(t, 3, asked, "a refusal is not asked for again")

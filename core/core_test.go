@@ -6,6 +6,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -68,6 +69,18 @@ func TestAdaptersDoNotKnowOneAnother(t *testing.T) {
 					}
 				}
 			}
+		}
+	}
+}
+
+// A program that only asks the service links neither its store nor its HTTP server.
+func TestTheClientLinksNeitherStoreNorServer(t *testing.T) {
+	for _, pkg := range []string{"stonebaton.example/api", "stonebaton.example/client"} {
+		out, err := exec.Command("go", "list", "-deps", pkg).Output()
+		require.NoError(t, err)
+		require.Contains(t, string(out), pkg)
+		for _, not := range []string{"modernc.org/sqlite", "github.com/jmoiron/sqlx", "github.com/labstack/echo", "stonebaton.example/internal/store", "stonebaton.example/internal/service", "stonebaton.example/internal/engine", "stonebaton.example/internal/app"} {
+			assert.NotContains(t, string(out), not, pkg)
 		}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/drill"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
@@ -159,7 +160,7 @@ func TestAProjectWithErrorsOpensAndStartsNothing(t *testing.T) {
 	assert.Contains(t, err.Error(), "the project has 2 problems; the first: stonebaton.yaml:1:")
 }
 
-func drills(t *testing.T, text string) []app.DrillResult {
+func drills(t *testing.T, text string) []drill.Result {
 	t.Helper()
 	out, err := app.RunDrills(ctx, coretest.Project(t, coretest.Main+text), shop(t), nil, nil)
 	require.NoError(t, err)
@@ -220,7 +221,7 @@ func TestDrillsAreTheSameEveryTimeAndSideBySide(t *testing.T) {
 	}
 	told := 0
 	p := coretest.Project(t, coretest.Main+text)
-	one, err := app.RunDrills(ctx, p, shop(t), nil, func(app.DrillResult) { told++ })
+	one, err := app.RunDrills(ctx, p, shop(t), nil, func(drill.Result) { told++ })
 	require.NoError(t, err)
 	two, err := app.RunDrills(ctx, p, shop(t), nil, nil)
 	require.NoError(t, err)

@@ -24,27 +24,6 @@ import (
 	"stonebaton.example/internal/understudy"
 )
 
-// DrillResult is the result of a drill.
-type DrillResult struct {
-	ID       string        `json:"id"`
-	Status   string        `json:"status"` // passed, failed, or broken where it could not run
-	MS       int64         `json:"ms"`
-	At       time.Time     `json:"at"`
-	Faults   []drill.Fault `json:"faults"`
-	Error    string        `json:"error,omitempty"`
-	Says     []DrillSaid   `json:"says"`
-	Place    project.Place `json:"place"`
-	Summary  string        `json:"summary,omitempty"`
-	Messages []string      `json:"messages"`
-}
-
-// DrillSaid is one message of a drill and the run it led to.
-type DrillSaid struct {
-	Text   string        `json:"text"`
-	Totals trace.Totals  `json:"totals"`
-	Steps  []*trace.Step `json:"steps"`
-}
-
 // noDay is the clock of a drill that names none.
 var noDay = time.Date(2026, 1, 5, 9, 0, 0, 0, time.UTC)
 
@@ -63,7 +42,7 @@ func (e *UnknownDrillError) Remedy() string { return "`stonebaton drill` runs al
 
 // RunDrills runs drills in memory, several side by side, and tells of each as
 // it ends. Names picks some; none is all. The results come in the order of names.
-func RunDrills(ctx context.Context, p *project.Project, shop *Workshop, names []string, tell func(DrillResult)) ([]DrillResult, error) {
+func RunDrills(ctx context.Context, p *project.Project, shop *Workshop, names []string, tell func(drill.Result)) ([]drill.Result, error) {
 	var pick []*project.Drill
 	var have []string
 	for _, d := range p.Drills {
@@ -77,7 +56,7 @@ func RunDrills(ctx context.Context, p *project.Project, shop *Workshop, names []
 			return nil, &UnknownDrillError{n, have}
 		}
 	}
-	out := make([]DrillResult, len(pick))
+	out := make([]drill.Result, len(pick))
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(2 * runtime.NumCPU())
@@ -100,15 +79,15 @@ func RunDrills(ctx context.Context, p *project.Project, shop *Workshop, names []
 }
 
 // NewDrillResult is the result of a drill that has not been run.
-func NewDrillResult(d *project.Drill) DrillResult {
-	r := DrillResult{ID: d.Name, Status: "new", Faults: []drill.Fault{}, Says: []DrillSaid{}, Place: d.Place, Summary: d.Summary, Messages: []string{}}
+func NewDrillResult(d *project.Drill) drill.Result {
+	r := drill.Result{ID: d.Name, Status: "new", Faults: []drill.Fault{}, Says: []drill.Said{}, Place: d.Place, Summary: d.Summary, Messages: []string{}}
 	for _, m := range d.Says {
 		r.Messages = append(r.Messages, m.Text)
 	}
 	return r
 }
 
-func runDrill(ctx context.Context, p *project.Project, shop *Workshop, d *project.Drill) DrillResult {
+func runDrill(ctx context.Context, p *project.Project, shop *Workshop, d *project.Drill) drill.Result {
 	r := NewDrillResult(d)
 	r.Status, r.At = "passed", time.Now().UTC()
 	began := time.Now()
@@ -124,7 +103,7 @@ func runDrill(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 }
 
 // rehearse drives a drill's messages, one run each, and settles its gates.
-func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *project.Drill, r *DrillResult) error {
+func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *project.Drill, r *drill.Result) error {
 	p = p.WithStubs(d.Stubs)
 	clock := &madeUp{now: d.Now}
 	if clock.now.IsZero() {
@@ -167,7 +146,7 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 		if err != nil {
 			return err
 		}
-		r.Says = append(r.Says, DrillSaid{Text: say.Text, Totals: t.Totals(), Steps: t.Steps})
+		r.Says = append(r.Says, drill.Said{Text: say.Text, Totals: t.Totals(), Steps: t.Steps})
 		faults, err := drill.Check(p, say.Expect, b.Run, events)
 		if err != nil {
 			return err

@@ -25,6 +25,7 @@ import (
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/service"
 	"stonebaton.example/internal/store"
 )
@@ -64,11 +65,11 @@ func TestLines(t *testing.T) {
 func TestTicketLines(t *testing.T) {
 	k := &call{Streams: Streams{Out: &bytes.Buffer{}}}
 	due := time.Now().Add(29 * time.Minute)
-	got := string(k.ticketLines(store.Ticket{ID: 7, Form: "gate", Tool: "reserve", Args: store.JSON(`{"berth":"C4"}`), Diff: "-a\n+b\n", Ask: "Reserve C4?", By: []string{"harbourmaster"}, Due: &store.Moment{Time: due}}))
+	got := string(k.ticketLines(rows.Ticket{ID: 7, Form: "gate", Tool: "reserve", Args: rows.JSON(`{"berth":"C4"}`), Diff: "-a\n+b\n", Ask: "Reserve C4?", By: []string{"harbourmaster"}, Due: &rows.Moment{Time: due}}))
 	assert.Contains(t, got, "ticket 7: Reserve C4?   harbourmaster, lapses in 29 min")
 	assert.Contains(t, got, "stonebaton allow 7")
 	assert.Contains(t, got, "reserve {\"berth\":\"C4\"}\n         -a\n         +b\n", "what it is about")
-	got = string(k.ticketLines(store.Ticket{ID: 8, Form: "outcome", Ask: "Did it happen?"}))
+	got = string(k.ticketLines(rows.Ticket{ID: 8, Form: "outcome", Ask: "Did it happen?"}))
 	assert.Contains(t, got, "stonebaton answer 8 not_happened")
 	assert.Contains(t, got, "anybody")
 }

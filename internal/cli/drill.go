@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"stonebaton.example/api"
+	"stonebaton.example/core/drill"
 	"stonebaton.example/internal/app"
 )
 
@@ -27,7 +28,7 @@ var drillCommand = command{
 			if len(p.Drills) == 0 {
 				return fmt.Errorf("the project has no drills; write one: `stonebaton schema drill` says how")
 			}
-			tell := func(r app.DrillResult) {
+			tell := func(r drill.Result) {
 				if !k.json {
 					k.drill(r, *steps)
 				}
@@ -60,7 +61,7 @@ var drillCommand = command{
 }
 
 // drill prints a drill's result: what was expected against what happened.
-func (k *call) drill(r app.DrillResult, steps bool) {
+func (k *call) drill(r drill.Result, steps bool) {
 	mark := k.paint("32", "passed")
 	if r.Status != "passed" {
 		mark = k.paint("31", r.Status)

@@ -9,7 +9,7 @@ import (
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/trace"
-	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/rows"
 )
 
 var followCommand = command{
@@ -85,14 +85,14 @@ var errHeld error = exit(held)
 // for a person makes room for others, and is taken up again when it resumes.
 func (k *call) followNext(ctx context.Context, session string) error {
 	c := k.client()
-	rows := make(chan store.Run, 256)
+	found := make(chan rows.Run, 256)
 	gone := make(chan error, 1)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go func() {
-		gone <- c.Live(ctx, func(r store.Run) {
+		gone <- c.Live(ctx, func(r rows.Run) {
 			select {
-			case rows <- r:
+			case found <- r:
 			case <-ctx.Done():
 			}
 		})
@@ -110,7 +110,7 @@ func (k *call) followNext(ctx context.Context, session string) error {
 	}
 	seen := map[string]int64{} // the newest event that was printed of a run
 	over := map[string]bool{}
-	one := func(r store.Run) error {
+	one := func(r rows.Run) error {
 		if over[r.ID] || (session != "" && r.Session != session) {
 			return nil
 		}
@@ -146,7 +146,7 @@ func (k *call) followNext(ctx context.Context, session string) error {
 	}
 	for {
 		select {
-		case r := <-rows:
+		case r := <-found:
 			// a run that was over, or held, before is not what runs next
 			if !begun[r.ID] && ledger.Status(r.Status).Over() && r.Turns == 0 && r.Calls == 0 {
 				continue

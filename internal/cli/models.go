@@ -9,10 +9,10 @@ import (
 	"stonebaton.example/api"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/model"
 	"stonebaton.example/internal/model/chat"
 	"stonebaton.example/internal/secret"
-	"stonebaton.example/internal/service"
 	"stonebaton.example/internal/understudy"
 )
 
@@ -45,7 +45,7 @@ var modelsCommand = command{
 			var list []api.Model
 			var err error
 			if p != nil {
-				list = service.Models(p)
+				list = app.Models(p)
 			} else if list, err = k.client().Models(ctx); err != nil {
 				return err
 			}
@@ -76,7 +76,7 @@ func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Stor
 			}
 			return &api.Problem{Detail: fmt.Sprintf("unknown model %q.%s", name, near.Hint(name, have)), Remedy: "`stonebaton models` lists them."}
 		}
-		out = service.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s)}, s, p, m)
+		out = app.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s)}, s, p, m)
 	} else {
 		var err error
 		if out, err = k.client().TestModel(ctx, name); err != nil {

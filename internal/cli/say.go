@@ -15,7 +15,7 @@ import (
 	"stonebaton.example/client"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/trace"
-	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/rows"
 )
 
 // wish holds the flags of say and talk that shape a run.
@@ -198,7 +198,7 @@ func (f *follower) follow(ctx context.Context, run string, after int64) (trace.T
 // finish prints what a run came to and gives the error to end with.
 func (f *follower) finish(ctx context.Context, t trace.Totals, quiet bool, broken string) error {
 	k := f.k
-	tickets := []store.Ticket{}
+	tickets := []rows.Ticket{}
 	if t.Status == ledger.Held {
 		var err error
 		if tickets, err = f.c.Open(ctx, t.ID); err != nil {
@@ -261,7 +261,7 @@ func problemLine(t trace.Totals) string {
 }
 
 // ask puts a ticket to the person at the terminal; false leaves it open.
-func (f *follower) ask(ctx context.Context, t store.Ticket) (bool, error) {
+func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 	k := f.k
 	k.print("%s", k.ticketLines(t))
 	read := func(prompt string) (string, error) {

@@ -19,7 +19,7 @@ import (
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/engine"
-	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/rows"
 )
 
 // forged is what a model would say to put other words in the place of a question.
@@ -56,7 +56,7 @@ func TestNoCommandPrintsWhatATerminalObeys(t *testing.T) {
 	p.line(s, "")
 	p.answer(trace.Totals{Answer: forged, Agent: forged, Status: "failed", Problem: &ledger.Problem{Say: forged, Remedy: forged}})
 	k.detail("r", &trace.Detail{Step: s, In: json.RawMessage(`"` + "\u202e" + `"`), Text: forged, Words: forged, Note: forged, Reasoning: forged, Sent: &ledger.Sent{URL: forged, Reply: forged, Log: forged, Diff: forged, Body: forged, Undo: forged}})
-	k.print("%s", k.ticketLines(store.Ticket{Ask: forged, Tool: forged, Args: store.JSON(`{"a":"` + "\u202e" + `"}`), Reason: forged, Diff: forged, By: []string{forged}}))
+	k.print("%s", k.ticketLines(rows.Ticket{Ask: forged, Tool: forged, Args: rows.JSON(`{"a":"` + "\u202e" + `"}`), Reason: forged, Diff: forged, By: []string{forged}}))
 	require.NoError(t, k.table("a b", [][]any{{forged, []string{forged}[0]}}))
 	k.tried(api.Tried{Words: forged, Error: forged, Gate: forged, Repairs: []string{forged}, Result: forged, Sent: &ledger.Sent{URL: forged, Headers: map[string]string{forged: forged}, Log: forged, Diff: forged}})
 	require.NoError(t, k.printJSON(map[string]string{"x": "\u202e\u009b\x7f"}))

@@ -12,7 +12,6 @@ import (
 	"stonebaton.example/api"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
-	"stonebaton.example/internal/service"
 	"stonebaton.example/internal/standin"
 )
 
@@ -43,8 +42,8 @@ var sourceCommand = command{
 				if err != nil {
 					return err
 				}
-				list = func() ([]api.Source, error) { return service.Sources(p), nil }
-				inspect = func(name string) (api.Inspected, error) { return service.Inspect(ctx, p, shop, name) }
+				list = func() ([]api.Source, error) { return app.Sources(p), nil }
+				inspect = func(name string) (api.Inspected, error) { return app.Inspect(ctx, p, shop, name) }
 			}
 			if len(args) == 0 {
 				return k.sources(list)

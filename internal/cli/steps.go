@@ -7,7 +7,7 @@ import (
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/trace"
-	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/rows"
 )
 
 // span shows milliseconds as people say them.
@@ -130,7 +130,7 @@ func settledBy(w *trace.Wait) string {
 }
 
 // ticketLines tells of a ticket, with the arguments that it is about, and how to settle it.
-func (k *call) ticketLines(t store.Ticket) painted {
+func (k *call) ticketLines(t rows.Ticket) painted {
 	who := strings.Join(t.By, ", ")
 	if who == "" {
 		who = "anybody"

@@ -9,7 +9,7 @@ import (
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/near"
-	"stonebaton.example/internal/service"
+	"stonebaton.example/internal/app"
 )
 
 var toolsCommand = command{
@@ -26,7 +26,7 @@ var toolsCommand = command{
 					return err
 				}
 				defer shop.Close()
-				list = service.Tools(p, nil)
+				list = app.Tools(p, nil)
 			} else {
 				var err error
 				if list, err = k.client().Tools(ctx); err != nil {

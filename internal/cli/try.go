@@ -14,7 +14,6 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
-	"stonebaton.example/internal/service"
 )
 
 var tryCommand = command{
@@ -50,9 +49,9 @@ var tryCommand = command{
 					return ferr
 				}
 				defer shop.Close()
-				out, err = service.Try(ctx, p, shop.Set, shop.Secrets, rest[0], in)
+				out, err = app.Try(ctx, p, shop.Set, shop.Secrets, rest[0], in)
 				add = func() (project.Edit, error) {
-					return shop.AddStub(p, app.Environment(or(*dir, "."), nil), rest[0], service.DraftOf(out))
+					return shop.AddStub(p, app.Environment(or(*dir, "."), nil), rest[0], app.DraftOf(out))
 				}
 			} else {
 				out, err = k.client().Try(ctx, rest[0], in)

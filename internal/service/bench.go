@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -15,19 +14,12 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"stonebaton.example/api"
-	"stonebaton.example/core/deed"
-	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
-	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
-	"stonebaton.example/core/schema"
-	"stonebaton.example/core/scope"
 	"stonebaton.example/core/value"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
-	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/tools"
 	"stonebaton.example/internal/tools/builtin"
 	"stonebaton.example/internal/understudy"
@@ -43,7 +35,7 @@ func (s *Service) try(c *echo.Context) error {
 		return err
 	}
 	ctx := c.Request().Context()
-	out, err := Try(ctx, p, s.app.Tools, s.app.Secrets, c.Param("name"), in)
+	out, err := app.Try(ctx, p, s.app.Tools, s.app.Secrets, c.Param("name"), in)
 	if err != nil {
 		return err
 	}
@@ -55,83 +47,12 @@ func (s *Service) try(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out.ID, err = s.app.Store.SaveTry(context.WithoutCancel(ctx), store.TryRow{Tool: out.Tool, At: store.Moment{Time: out.At}, Status: out.Status, Way: string(out.Tools), MS: out.MS, Bytes: int64(out.Bytes),
+	out.ID, err = s.app.Store.SaveTry(context.WithoutCancel(ctx), rows.Try{Tool: out.Tool, At: rows.Moment{Time: out.At}, Status: out.Status, Way: string(out.Tools), MS: out.MS, Bytes: int64(out.Bytes),
 		Tokens: out.Tokens, Args: args, Words: tools.Clip(out.Words, 160)}, raw)
 	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, out)
-}
-
-// Try calls one tool alone and gives the words that a model would read. No
-// gate stands in its way: who tries is the person.
-func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engine.Blanker, name string, in api.Try) (api.Tried, error) {
-	t := p.Tools[name]
-	if t == nil {
-		return api.Tried{}, problem(http.StatusNotFound, "`stonebaton tools` lists them.", "unknown tool %q.%s", name, near.Hint(name, names(p.Tools)))
-	}
-	if in.Tools == "" {
-		in.Tools = ledger.ToolsLive
-	}
-	if in.Tools != ledger.ToolsLive && in.Tools != ledger.ToolsStubs {
-		return api.Tried{}, problem(http.StatusBadRequest, "Use live or stubs.", "tools cannot be %q on the bench", in.Tools)
-	}
-	if in.Args == nil {
-		in.Args = map[string]any{}
-	}
-	if faults := p.CheckState(in.State); len(faults) > 0 {
-		return api.Tried{}, problem(http.StatusUnprocessableEntity, "state: in stonebaton.yaml describes it.", "the given state does not fit: %s", schema.Say(faults))
-	}
-	facts := p.NewState(in.State)
-	out := api.Tried{Tool: name, Tools: in.Tools, Rung: t.Rung, Handler: t.Handler(), At: time.Now().UTC().Truncate(time.Microsecond), Args: in.Args}
-	refuse := func(class, say, words string) (api.Tried, error) {
-		out.Status, out.Class, out.Error, out.Known, out.Words = "refused", class, say, ledger.NotDone, words
-		out.Tokens = prompt.Tokens(words)
-		return out, nil
-	}
-	val, repairs, faults := t.Input.Repair(map[string]any(in.Args))
-	out.Repairs = schema.SayRepairs(repairs)
-	if len(faults) > 0 {
-		return refuse("schema", schema.Say(faults), fmt.Sprintf("%s was not called: %s.", name, schema.Say(faults)))
-	}
-	out.Args, _ = val.(map[string]any)
-	vars := scope.Values{Project: p.Name, Person: "local", At: time.Now(), Zone: p.Zone, State: facts, StateDoc: p.State.Doc()}.Vars()
-	vars["args"] = expr.Typed(t.Input.Doc(), val)
-	if words, hit := loop.Rejected(t, vars); hit {
-		return refuse("unless", "a rule of the tool rejects it (unless)", words)
-	}
-	if why, held := loop.Held(t, vars, t.Rung); held {
-		out.Gate = "in a run a person would be asked first: " + strings.TrimPrefix(why, "gate: ")
-	}
-	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
-	defer cancel()
-	began := time.Now()
-	key := ledger.Key("bench", ledger.StepID(strconv.FormatInt(began.UnixNano(), 36)))
-	r, bad := handlers.Call(ctx, deed.Invocation{Project: p, Tool: t, Args: val, Vars: vars, Facts: facts, Key: key, Stub: in.Tools == ledger.ToolsStubs, Bench: true, Person: "local"})
-	out.MS = time.Since(began).Milliseconds()
-	sent := r.Sent
-	if bad == nil {
-		r.Value = bl.Value(r.Value)
-		value := r.Value
-		if raw, err := json.Marshal(value); err == nil {
-			out.Bytes = len(raw)
-		}
-		var sp loop.Spoken
-		if sp, bad = loop.Speak(t, vars, r, ""); bad == nil {
-			out.Status, out.Result, out.Words, out.Sets, out.Cut = "returned", value, sp.Words, sp.Sets, !sp.Whole
-		} else {
-			out.Result = value
-		}
-	}
-	if bad != nil {
-		if bad.Sent != nil {
-			sent = bad.Sent
-		}
-		bad.Say = bl.Text(bad.Say)
-		out.Status, out.Class, out.Error, out.Known, out.Words = "failed", string(bad.Class), bad.Say, bad.Outcome, bl.Text(loop.FailedWords(t, vars, bad))
-	}
-	out.Tokens, out.Sent = prompt.Tokens(out.Words), engine.BlankSent(bl, sent)
-	return out, nil
 }
 
 func (s *Service) tries(c *echo.Context) error {
@@ -148,7 +69,7 @@ func (s *Service) tries(c *echo.Context) error {
 	if out.Count, err = s.app.Store.CountTries(ctx, tool); err != nil {
 		return err
 	}
-	out.Tries, out.Next = paged(list, limit, func(r store.TryRow) int64 { return r.ID })
+	out.Tries, out.Next = paged(list, limit, func(r rows.Try) int64 { return r.ID })
 	return c.JSON(http.StatusOK, out)
 }
 
@@ -225,7 +146,7 @@ func (s *Service) draft(ctx context.Context, tool string, in api.NewStub) (proje
 			return d, problem(http.StatusConflict, "A stub needs something that came back.", "the try %d was refused before the call", in.Try)
 		}
 		after := d.After
-		d = DraftOf(t)
+		d = app.DraftOf(t)
 		d.After = after
 	case in.Run != "":
 		events, err := engine.All(s.app.Store.Read(ctx, in.Run, 0))
@@ -237,18 +158,6 @@ func (s *Service) draft(ctx context.Context, tool string, in api.NewStub) (proje
 		}
 	}
 	return d, nil
-}
-
-// DraftOf makes a stub of a try.
-func DraftOf(t api.Tried) project.StubDraft {
-	d := project.StubDraft{Args: t.Args, Returns: t.Result}
-	if t.Status != "returned" {
-		d.Fails, d.Class, d.Outcome = t.Error, t.Class, t.Known
-		if t.Sent != nil {
-			d.Status = t.Sent.Status
-		}
-	}
-	return d
 }
 
 // ofCall fills a draft from a recorded call.
@@ -329,23 +238,7 @@ func (s *Service) sources(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"sources": Sources(p)})
-}
-
-// Sources lists the sources of a project.
-func Sources(p *project.Project) []api.Source {
-	out := []api.Source{}
-	for _, n := range names(p.Sources) {
-		d := p.Sources[n]
-		src := api.Source{ID: n, Status: "mcp", From: d.URL, Take: list(d.Take), Place: d.Place}
-		if d.Document != "" {
-			src.Status, src.From = "openapi", d.Document
-		} else if d.URL == "" {
-			src.From = strings.Join(d.Command, " ")
-		}
-		out = append(out, src)
-	}
-	return out
+	return c.JSON(http.StatusOK, map[string]any{"sources": app.Sources(p)})
 }
 
 func (s *Service) inspect(c *echo.Context) error {
@@ -353,46 +246,11 @@ func (s *Service) inspect(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out, err := Inspect(c.Request().Context(), p, s.app.Workshop, c.Param("name"))
+	out, err := app.Inspect(c.Request().Context(), p, s.app.Workshop, c.Param("name"))
 	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, out)
-}
-
-// Inspect asks a source what it offers, and says what is doubtful about each of
-// its descriptions.
-func Inspect(ctx context.Context, p *project.Project, shop *app.Workshop, name string) (api.Inspected, error) {
-	d := p.Sources[name]
-	if d == nil {
-		return api.Inspected{}, problem(http.StatusNotFound, "The project's files name them under source:.", "unknown source %q.%s", name, near.Hint(name, names(p.Sources)))
-	}
-	cat, err := shop.Offers(ctx, d)
-	var untrusted *app.UntrustedError
-	if errors.As(err, &untrusted) {
-		return api.Inspected{}, problem(http.StatusConflict, "`stonebaton trust` confirms it.", "%v", err)
-	}
-	if err != nil {
-		return api.Inspected{}, problem(http.StatusBadGateway, "Is it running, and is its address right?", "%v", err)
-	}
-	out := api.Inspected{ID: name, From: cat.From, Also: list(cat.Also), Offers: []api.Offer{}}
-	taken := cat.Only(d.Take)
-	for _, o := range cat.Tools {
-		offer := api.Offer{ID: o.Tool, Status: "offered", Name: o.Name, Summary: o.Summary, Says: o.Says, Fault: o.Fault, Input: o.Input, Remarks: []project.Remark{}}
-		if o.Operation != nil {
-			offer.Request = o.Operation.Method + " " + o.Operation.Path
-		}
-		if _, ok := taken.Find(o.Name); ok {
-			offer.Status = "taken"
-		}
-		if o.Fault != "" {
-			offer.Status = "broken"
-		} else {
-			offer.Remarks = append(offer.Remarks, project.Judge(o.Tool, o.Summary, o.Input)...)
-		}
-		out.Offers = append(out.Offers, offer)
-	}
-	return out, nil
 }
 
 // choose says what the understudy would do first with a request.

@@ -2,7 +2,6 @@ package service
 
 import (
 	"errors"
-	"fmt"
 	"net/http"
 	"strings"
 
@@ -19,41 +18,17 @@ import (
 	"stonebaton.example/internal/store"
 )
 
-// kinds names the type of a problem by its status, where nothing narrower fits.
-var kinds = map[int]string{
-	http.StatusBadRequest: "request", http.StatusForbidden: "foreign", http.StatusNotFound: "not-found", http.StatusMethodNotAllowed: "method", http.StatusRequestTimeout: "slow",
-	http.StatusConflict: "conflict", http.StatusRequestEntityTooLarge: "large", http.StatusUnsupportedMediaType: "media", http.StatusUnprocessableEntity: "refused",
-	http.StatusInternalServerError: "internal", http.StatusNotImplemented: "newer", http.StatusBadGateway: "source", http.StatusServiceUnavailable: "store",
+func problem(status int, remedy, format string, args ...any) *api.Problem {
+	return api.NewProblem(status, remedy, format, args...)
 }
-
-// typeOf gives the URI of a type of problems: its place on the page that explains them.
-func typeOf(kind string) string { return "/problems#" + kind }
 
 // ProblemTypes lists the types of problems that the API tells of.
 func ProblemTypes() []string {
-	out := []string{typeOf("settled"), typeOf("not-entitled"), typeOf("project")}
-	for _, kind := range kinds {
-		out = append(out, typeOf(kind))
+	out := []string{api.ProblemType("settled"), api.ProblemType("not-entitled"), api.ProblemType("project")}
+	for _, kind := range api.ProblemKinds() {
+		out = append(out, api.ProblemType(kind))
 	}
 	return out
-}
-
-// problem gives an error as the API tells it.
-func problem(status int, remedy, format string, args ...any) *api.Problem {
-	kind, ok := kinds[status]
-	if !ok {
-		kind = kinds[http.StatusBadRequest]
-		if status >= 500 {
-			kind = kinds[http.StatusInternalServerError]
-		}
-	}
-	return &api.Problem{Type: typeOf(kind), Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...), Remedy: remedy}
-}
-
-// narrower gives a problem of a type of its own.
-func narrower(kind string, p *api.Problem) *api.Problem {
-	p.Type = typeOf(kind)
-	return p
 }
 
 func asProblem(err error) *api.Problem {
@@ -72,9 +47,9 @@ func asProblem(err error) *api.Problem {
 	case errors.As(err, &refused):
 		return problem(http.StatusUnprocessableEntity, refused.Remedy, "%s", refused.Say)
 	case errors.As(err, &settled):
-		return narrower("settled", problem(http.StatusConflict, "Look at the run to see what followed.", "%s", settled.Error()))
+		return api.Narrower("settled", problem(http.StatusConflict, "Look at the run to see what followed.", "%s", settled.Error()))
 	case errors.As(err, &others):
-		return narrower("not-entitled", problem(http.StatusForbidden, "Ask one of them; approvers: in stonebaton.yaml names who there is.", "%s", others.Error()))
+		return api.Narrower("not-entitled", problem(http.StatusForbidden, "Ask one of them; approvers: in stonebaton.yaml names who there is.", "%s", others.Error()))
 	case errors.As(err, &noDrill):
 		return problem(http.StatusNotFound, noDrill.Remedy(), "%s", noDrill.Error())
 	case errors.As(err, &noAgent):
@@ -82,7 +57,7 @@ func asProblem(err error) *api.Problem {
 	case errors.As(err, &unknown):
 		return problem(http.StatusNotImplemented, "", "%s", unknown.Error())
 	case errors.As(err, &probs):
-		out := narrower("project", problem(http.StatusConflict, "`stonebaton check` lists them all; the files are read again as soon as they change.", "%s", probs.Error()))
+		out := api.Narrower("project", problem(http.StatusConflict, "`stonebaton check` lists them all; the files are read again as soon as they change.", "%s", probs.Error()))
 		for _, x := range probs.Problems {
 			if x.Grade == project.Error {
 				out.Place = &x.Place

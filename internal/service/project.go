@@ -1,7 +1,6 @@
 package service
 
 import (
-	"context"
 	_ "embed"
 	"encoding/json"
 	"fmt"
@@ -11,19 +10,19 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/labstack/echo/v5"
 	"go.yaml.in/yaml/v4"
 
 	"stonebaton.example/api"
-	"stonebaton.example/core/deed"
+	"stonebaton.example/core/drill"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/store"
 )
 
@@ -85,42 +84,18 @@ func (s *Service) project(c *echo.Context) error {
 		}
 		out.Agents = append(out.Agents, api.Agent{ID: n, Status: st, Summary: a.Summary, Model: a.Model, Tools: list(a.Tools), PassesTo: list(a.PassesTo), Place: a.Place})
 	}
-	out.Models = Models(p)
+	out.Models = app.Models(p)
 	return c.JSON(http.StatusOK, out)
 }
 
 func list(s []string) []string { return append([]string{}, s...) }
-
-// Models lists the models of a project.
-func Models(p *project.Project) []api.Model {
-	used, fallbacks := map[string]bool{}, map[string]bool{}
-	for _, a := range p.Agents {
-		used[a.Model] = true
-	}
-	for _, m := range p.Models {
-		fallbacks[m.Fallback] = true
-	}
-	out := []api.Model{}
-	for _, n := range names(p.Models) {
-		m := p.Models[n]
-		st := "unused"
-		if fallbacks[n] {
-			st = "fallback"
-		}
-		if used[n] {
-			st = "used"
-		}
-		out = append(out, api.Model{ID: n, Status: st, Speaks: m.Speaks, URL: m.URL, Name: m.Remote, Key: m.Key, Fallback: m.Fallback, Input: m.Price.Input, Output: m.Price.Output})
-	}
-	return out
-}
 
 func (s *Service) models(c *echo.Context) error {
 	p, err := s.app.Projects.Current()
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"models": Models(p)})
+	return c.JSON(http.StatusOK, map[string]any{"models": app.Models(p)})
 }
 
 // testModel asks a model one question, with no fallback and no second attempt.
@@ -134,23 +109,7 @@ func (s *Service) testModel(c *echo.Context) error {
 	if m == nil {
 		return problem(http.StatusNotFound, "`stonebaton models` lists them.", "unknown model %q.%s", name, near.Hint(name, names(p.Models)))
 	}
-	return c.JSON(http.StatusOK, TestModel(c.Request().Context(), s.app.Models, s.app.Secrets, p, m))
-}
-
-// TestModel asks a model one question and gives the result.
-func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *project.Project, m *project.Model) api.ModelTest {
-	ctx, cancel := context.WithTimeout(ctx, m.Timeout)
-	defer cancel()
-	began := time.Now()
-	r := deed.Request{Agent: "test", Model: m.Name, System: "Answer in one short sentence.", MaxTokens: 64,
-		Messages: []ledger.Message{{Role: ledger.User, Text: "Hello. Are you there?"}}}
-	reply, bad := models.Ask(ctx, p, r, func(string) {})
-	out := api.ModelTest{ID: m.Name, Status: "answers", MS: time.Since(began).Milliseconds(), Answer: bl.Text(reply.Text), Model: reply.Model, Tokens: reply.Usage}
-	if bad != nil {
-		out.Status = "fails"
-		out.Error = &ledger.Problem{Class: "model." + string(bad.Class), Say: bl.Text(bad.Say), Remedy: bl.Text(bad.Remedy)}
-	}
-	return out
+	return c.JSON(http.StatusOK, app.TestModel(c.Request().Context(), s.app.Models, s.app.Secrets, p, m))
 }
 
 func (s *Service) problems(c *echo.Context) error {
@@ -161,92 +120,13 @@ func (s *Service) problems(c *echo.Context) error {
 	return c.JSON(http.StatusOK, api.Problems{Problems: probs, Older: older, Read: read})
 }
 
-// carriedBy says in a line what carries a tool out.
-func carriedBy(t *project.Tool) string {
-	switch {
-	case t.HTTP != nil:
-		return t.HTTP.Method + " " + t.HTTP.URL.String()
-	case t.Command != nil:
-		var parts []string
-		for _, a := range t.Command.Run {
-			parts = append(parts, a.String())
-		}
-		return strings.Join(parts, " ")
-	case t.SQL != nil:
-		return strings.Join(strings.Fields(t.SQL.Query), " ")
-	case t.Builtin != nil:
-		return t.Builtin.Do
-	case t.Remote != nil && t.Remote.Operation != nil:
-		return t.Remote.Operation.Method + " " + t.Remote.Operation.Path
-	case t.Remote != nil:
-		return t.Remote.Name
-	}
-	return ""
-}
-
-// Tools lists the tools of a project, each with the problems that stand where it
-// is defined.
-func Tools(p *project.Project, probs []project.Problem) []api.Tool {
-	out := []api.Tool{}
-	of := problemsOf(p, probs)
-	for _, n := range names(p.Tools) {
-		t := p.Tools[n]
-		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: carriedBy(t), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Resend: t.Resend, Stubs: len(t.Stubs), By: []string{},
-			Agents: []string{}, Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
-		if a.Handler == "stub" {
-			a.Status = "stub"
-		}
-		if g := t.Gate; g != nil {
-			a.Gate, a.By = "always", list(g.By)
-			if g.When != nil {
-				a.Gate = g.When.String()
-			}
-			if g.Why != "" {
-				a.Gate = g.Why
-			}
-		}
-		for _, agent := range names(p.Agents) {
-			if slices.Contains(p.Agents[agent].Tools, n) {
-				a.Agents = append(a.Agents, agent)
-			}
-		}
-		a.Problems = append(a.Problems, of[n]...)
-		out = append(out, a)
-	}
-	return out
-}
-
-// problemsOf gives the problems of each tool: those that say that they are about it, and
-// those of nothing else that stand in its document.
-func problemsOf(p *project.Project, probs []project.Problem) map[string][]project.Problem {
-	type span struct {
-		tool      string
-		from, end int
-	}
-	spans, ends := map[string][]span{}, p.Ends() // by file, and by tool
-	for n, t := range p.Tools {
-		if t.Source == "" {
-			spans[t.Place.File] = append(spans[t.Place.File], span{n, t.Place.Line, ends[n]})
-		}
-	}
-	of := map[string][]project.Problem{}
-	for _, x := range probs {
-		tool := x.Tool
-		if at := slices.IndexFunc(spans[x.File], func(s span) bool { return x.Line >= s.from && x.Line < s.end }); tool == "" && at >= 0 {
-			tool = spans[x.File][at].tool
-		}
-		of[tool] = append(of[tool], x)
-	}
-	return of
-}
-
 func (s *Service) tools(c *echo.Context) error {
 	p, err := s.app.Projects.Current()
 	if err != nil {
 		return err
 	}
 	probs, _, _ := s.app.Projects.Problems()
-	return c.JSON(http.StatusOK, map[string]any{"tools": Tools(p, probs)})
+	return c.JSON(http.StatusOK, map[string]any{"tools": app.Tools(p, probs)})
 }
 
 func (s *Service) tool(c *echo.Context) error {
@@ -259,7 +139,7 @@ func (s *Service) tool(c *echo.Context) error {
 		return problem(http.StatusNotFound, "`stonebaton tools` lists them.", "unknown tool %q.%s", name, near.Hint(name, names(p.Tools)))
 	}
 	probs, _, _ := s.app.Projects.Problems()
-	list := Tools(p, probs)
+	list := app.Tools(p, probs)
 	return c.JSON(http.StatusOK, list[slices.IndexFunc(list, func(t api.Tool) bool { return t.ID == name })])
 }
 
@@ -288,7 +168,7 @@ func (s *Service) tickets(c *echo.Context) error {
 		return err
 	}
 	var out api.TicketList
-	out.Tickets, out.Next = paged(list, limit, func(store.Ticket) int64 { return skip + int64(limit) })
+	out.Tickets, out.Next = paged(list, limit, func(rows.Ticket) int64 { return skip + int64(limit) })
 	return c.JSON(http.StatusOK, out)
 }
 
@@ -355,7 +235,7 @@ func (s *Service) drills(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out := api.DrillList{Drills: []app.DrillResult{}}
+	out := api.DrillList{Drills: []drill.Result{}}
 	for _, d := range p.Drills {
 		r := app.NewDrillResult(d)
 		if raw, ok := last[d.Name]; ok {

@@ -20,6 +20,7 @@ import (
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/model/chat"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/store"
 )
 
@@ -60,7 +61,7 @@ func (s *Service) runs(c *echo.Context) error {
 		return err
 	}
 	var out api.RunList
-	out.Runs, out.Next = paged(list, limit, func(r store.Run) int64 { return r.N })
+	out.Runs, out.Next = paged(list, limit, func(r rows.Run) int64 { return r.N })
 	return c.JSON(http.StatusOK, out)
 }
 
@@ -228,7 +229,7 @@ func (s *Service) sessions(c *echo.Context) error {
 		return err
 	}
 	var out api.SessionList
-	out.Sessions, out.Next = paged(list, limit, func(r store.SessionRow) int64 { return r.N })
+	out.Sessions, out.Next = paged(list, limit, func(r rows.Session) int64 { return r.N })
 	return c.JSON(http.StatusOK, out)
 }
 
@@ -238,7 +239,7 @@ func (s *Service) session(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out := api.Session{SessionRow: row, Talk: []api.Said{}}
+	out := api.Session{Session: row, Talk: []api.Said{}}
 	for n := 1; n <= row.Runs; n++ {
 		events, err := engine.All(s.app.Store.Read(ctx, fmt.Sprintf("%s-%d", id, n), 0))
 		if err != nil {

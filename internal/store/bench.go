@@ -9,22 +9,9 @@ import (
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/tools"
 )
-
-// TryRow is a line of the history of tries. Its names are those of the try itself.
-type TryRow struct {
-	ID     int64  `json:"id" db:"id"`
-	Tool   string `json:"tool" db:"tool"`
-	At     Moment `json:"at" db:"at"`
-	Status string `json:"status" db:"status"`
-	Way    string `json:"tools" db:"way"`
-	MS     int64  `json:"ms" db:"ms"`
-	Bytes  int64  `json:"bytes" db:"bytes"`
-	Tokens int    `json:"tokens" db:"tokens"`
-	Args   JSON   `json:"args" db:"args"`
-	Words  string `json:"words" db:"words"` // their head
-}
 
 // ErrNoTry says that there is no such try.
 var ErrNoTry = errors.New("there is no such try")
@@ -41,14 +28,14 @@ var (
 
 // tryRow is a try with its body, in its row or in a file.
 type tryRow struct {
-	TryRow
+	rows.Try
 	Body []byte
 	File sql.NullString
 }
 
 // SaveTry keeps a try with its whole result, and gives it its number.
-func (s *Store) SaveTry(ctx context.Context, r TryRow, body []byte) (int64, error) {
-	row := tryRow{TryRow: r, Body: body}
+func (s *Store) SaveTry(ctx context.Context, r rows.Try, body []byte) (int64, error) {
+	row := tryRow{Try: r, Body: body}
 	if len(body) > inline {
 		h := ledger.HashOf(body)
 		if err := s.blobs.putAs(h, body); err != nil {
@@ -63,8 +50,8 @@ func (s *Store) SaveTry(ctx context.Context, r TryRow, body []byte) (int64, erro
 
 // Tries lists the tries of a tool, or of all, the newest first; before is the
 // number of the last one of the page before, 0 for the first page.
-func (s *Store) Tries(ctx context.Context, tool string, before int64, limit int) ([]TryRow, error) {
-	out := []TryRow{}
+func (s *Store) Tries(ctx context.Context, tool string, before int64, limit int) ([]rows.Try, error) {
+	out := []rows.Try{}
 	err := s.list(ctx, &out, `SELECT id, tool, at, status, way, ms, bytes, tokens, args, words FROM try
 		WHERE (:before = 0 OR id < :before) AND :tool IN ('', tool) ORDER BY id DESC LIMIT :limit`, named{"tool": tool, "before": before, "limit": limit})
 	return out, err
@@ -77,23 +64,23 @@ func (s *Store) CountTries(ctx context.Context, tool string) (n int, err error) 
 }
 
 // Try gives all of one try.
-func (s *Store) Try(ctx context.Context, id int64) (TryRow, []byte, error) {
+func (s *Store) Try(ctx context.Context, id int64) (rows.Try, []byte, error) {
 	var r tryRow
 	err := s.read.GetContext(ctx, &r, `SELECT * FROM try WHERE id = ?`, id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return r.TryRow, nil, ErrNoTry
+		return r.Try, nil, ErrNoTry
 	}
 	if err == nil && r.File.Valid {
 		r.Body, err = s.blobs.get(ledger.Hash(r.File.String))
 	}
-	return r.TryRow, r.Body, err
+	return r.Try, r.Body, err
 }
 
 // messageRow is a message as its table has it.
 type messageRow struct {
 	N                                   int64
 	Key                                 string
-	At                                  Moment
+	At                                  rows.Moment
 	Run, Tool, Recipient, Subject, Text string
 }
 
@@ -101,7 +88,7 @@ type messageRow struct {
 func (s *Store) Send(ctx context.Context, key string, m tools.Message) (tools.Message, error) {
 	var n int64
 	err := s.write.do(ctx, func(t *tx) error {
-		if err := t.do(send, messageRow{Key: key, At: Moment{m.At}, Run: m.Run, Tool: m.Tool, Recipient: m.To, Subject: m.Subject, Text: m.Text}); err != nil {
+		if err := t.do(send, messageRow{Key: key, At: rows.Moment{Time: m.At}, Run: m.Run, Tool: m.Tool, Recipient: m.To, Subject: m.Subject, Text: m.Text}); err != nil {
 			return err
 		}
 		return t.get(&n, sentAs, named{"key": key})
@@ -138,17 +125,17 @@ type changeRow struct {
 	Key    string
 	Run    string
 	Step   string
-	At     Moment
+	At     rows.Moment
 	Path   string
 	Before *string
 	After  string
-	Undone *Moment
+	Undone *rows.Moment
 }
 
 // SaveChange keeps what is needed to undo a change of a file.
 func (s *Store) SaveChange(ctx context.Context, c tools.Change) error {
 	return s.write.do(ctx, func(t *tx) error {
-		return t.do(change, changeRow{Key: c.Key, Run: c.Run, Step: c.Step, At: Moment{c.At}, Path: c.Path, Before: c.Before, After: c.After})
+		return t.do(change, changeRow{Key: c.Key, Run: c.Run, Step: c.Step, At: rows.Moment{Time: c.At}, Path: c.Path, Before: c.Before, After: c.After})
 	})
 }
 
@@ -159,25 +146,25 @@ func (s *Store) Change(ctx context.Context, key string) (tools.Change, error) {
 	if errors.Is(err, sql.ErrNoRows) {
 		return tools.Change{}, tools.ErrNoChange
 	}
-	return tools.Change{Key: r.Key, Run: r.Run, Step: r.Step, Path: r.Path, Before: r.Before, After: r.After, At: r.At.Time, Undone: r.Undone.time()}, err
+	return tools.Change{Key: r.Key, Run: r.Run, Step: r.Step, Path: r.Path, Before: r.Before, After: r.After, At: r.At.Time, Undone: r.Undone.Ptr()}, err
 }
 
 // MarkUndone notes that a change was undone.
 func (s *Store) MarkUndone(ctx context.Context, key string, at time.Time) error {
-	return s.write.do(ctx, func(t *tx) error { return t.do(undone, named{"key": key, "at": Moment{at}}) })
+	return s.write.do(ctx, func(t *tx) error { return t.do(undone, named{"key": key, "at": rows.Moment{Time: at}}) })
 }
 
 // SaveCatalogue keeps what a source offered of the tools that are taken, for
 // the times when it cannot be reached.
 func (s *Store) SaveCatalogue(ctx context.Context, source string, c project.Catalogue) error {
 	return s.write.do(ctx, func(t *tx) error {
-		return t.do(offered, named{"source": source, "data": jsonOf[project.Catalogue]{c}, "at": Moment{time.Now()}})
+		return t.do(offered, named{"source": source, "data": rows.JSONOf[project.Catalogue]{V: c}, "at": rows.Moment{Time: time.Now()}})
 	})
 }
 
 // Catalogue gives what a source offered when it was last reached.
 func (s *Store) Catalogue(ctx context.Context, source string) (c project.Catalogue, ok bool, err error) {
-	var data jsonOf[project.Catalogue]
+	var data rows.JSONOf[project.Catalogue]
 	err = s.read.GetContext(ctx, &data, `SELECT data FROM catalogue WHERE source = ?`, source)
 	if errors.Is(err, sql.ErrNoRows) {
 		return c, false, nil
@@ -189,7 +176,7 @@ func (s *Store) Catalogue(ctx context.Context, source string) (c project.Catalog
 // it, "" where it waits. The id is the hash of all that decides what would run.
 func (s *Store) SetTrust(ctx context.Context, id ledger.Hash, say, by string) error {
 	return s.write.do(ctx, func(t *tx) error {
-		return t.do(setTrust, named{"what": string(id), "say": say, "by": by, "at": Moment{time.Now()}})
+		return t.do(setTrust, named{"what": string(id), "say": say, "by": by, "at": rows.Moment{Time: time.Now()}})
 	})
 }
 

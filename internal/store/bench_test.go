@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/store"
 	"stonebaton.example/internal/tools"
 )
@@ -22,7 +23,7 @@ func TestTriesAreKeptWithAllThatCameOfThem(t *testing.T) {
 		if i == 2 {
 			body = long // over what stands in the row: a file
 		}
-		id, err := s.SaveTry(ctx, store.TryRow{Tool: []string{"look", "tide"}[i%2], At: store.Moment{Time: at}, Status: "returned", Way: "live", MS: 3, Bytes: 4, Tokens: 5, Args: store.JSON(`{"n":1}`), Words: "w"}, []byte(body))
+		id, err := s.SaveTry(ctx, rows.Try{Tool: []string{"look", "tide"}[i%2], At: rows.Moment{Time: at}, Status: "returned", Way: "live", MS: 3, Bytes: 4, Tokens: 5, Args: rows.JSON(`{"n":1}`), Words: "w"}, []byte(body))
 		require.NoError(t, err)
 		assert.EqualValues(t, i+1, id)
 	}

@@ -23,6 +23,7 @@ import (
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/view"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/sqlite"
 )
 
@@ -115,25 +116,25 @@ func (s *Store) Ready(ctx context.Context) error {
 // headRow is what a run's row takes from its head, and from its opening.
 type headRow struct {
 	ID, Session, Project, Person, Text, Status, Agent string
-	Path, Called, Models                              Names
+	Path, Called, Models                              rows.Names
 	Turns, Calls, In, Out                             int
 	Cost                                              float64
 	Worked                                            int64
 	Answer                                            string
-	Problem                                           JSON
-	Opened                                            Moment `db:"opened_at"`
-	Last                                              Moment `db:"last_at"`
+	Problem                                           rows.JSON
+	Opened                                            rows.Moment `db:"opened_at"`
+	Last                                              rows.Moment `db:"last_at"`
 	Epoch                                             int64
 }
 
 func rowOf(run string, h view.Head) headRow {
 	return headRow{ID: run, Status: string(h.Status), Agent: h.Agent, Path: h.Path, Called: h.Called, Models: h.Models, Turns: h.Turns, Calls: h.Calls, In: h.Tokens.In, Out: h.Tokens.Out, Cost: h.Cost,
-		Worked: h.Worked.Milliseconds(), Answer: h.Answer, Problem: problemOf(h), Opened: Moment{h.OpenedAt}, Last: Moment{h.LastAt}}
+		Worked: h.Worked.Milliseconds(), Answer: h.Answer, Problem: problemOf(h), Opened: rows.Moment{Time: h.OpenedAt}, Last: rows.Moment{Time: h.LastAt}}
 }
 
 // Open begins a run: the engine's Opening, in one transaction.
 func (s *Store) Open(ctx context.Context, o engine.Opening) error {
-	rows, err := s.prepare(o.Batch)
+	list, err := s.prepare(o.Batch)
 	if err != nil {
 		return err
 	}
@@ -155,12 +156,12 @@ func (s *Store) Open(ctx context.Context, o engine.Opening) error {
 				return err
 			}
 		}
-		return t.append(rows)
+		return t.append(list)
 	})
 }
 
 // enter begins a session, or takes the next place in one that has no run under way.
-func (t *tx) enter(o engine.Opening, at Moment) error {
+func (t *tx) enter(o engine.Opening, at rows.Moment) error {
 	if o.New {
 		return taken(t.do(newSession, named{"id": o.Session, "title": title(o.Text), "person": o.Person, "last": o.Run, "at": at}))
 	}
@@ -195,7 +196,7 @@ func title(text string) string {
 
 // Append adds a batch to a run.
 func (s *Store) Append(ctx context.Context, b engine.Batch) error {
-	rows, err := s.prepare(b)
+	list, err := s.prepare(b)
 	if err != nil {
 		return err
 	}
@@ -223,7 +224,7 @@ func (s *Store) Append(ctx context.Context, b engine.Batch) error {
 		if newest+1 != b.Events[0].Seq {
 			return engine.ErrConflict
 		}
-		return t.append(rows)
+		return t.append(list)
 	})
 }
 
@@ -231,7 +232,7 @@ func (s *Store) Append(ctx context.Context, b engine.Batch) error {
 type eventRow struct {
 	Run    string         `db:"run"`
 	Seq    int64          `db:"seq"`
-	At     Moment         `db:"at"`
+	At     rows.Moment    `db:"at"`
 	V      int            `db:"v"`
 	Kind   string         `db:"kind"`
 	Thread string         `db:"thread"`
@@ -243,10 +244,10 @@ type eventRow struct {
 type partRow struct {
 	Hash string
 	Body []byte
-	At   Moment
+	At   rows.Moment
 }
 
-type rows struct {
+type prepared struct {
 	run    string
 	events []eventRow
 	parts  []partRow
@@ -257,14 +258,14 @@ type rows struct {
 }
 
 // prepare encodes a batch and writes the files of its large values.
-func (s *Store) prepare(b engine.Batch) (rows, error) {
-	r := rows{run: b.Run, over: b.Head.Status.Over(), source: b.Events, events: make([]eventRow, 0, len(b.Events))}
+func (s *Store) prepare(b engine.Batch) (prepared, error) {
+	r := prepared{run: b.Run, over: b.Head.Status.Over(), source: b.Events, events: make([]eventRow, 0, len(b.Events))}
 	for _, e := range b.Events {
 		data, err := ledger.EncodeData(e.Data)
 		if err != nil {
 			return r, fmt.Errorf("run %s, event %d cannot be written: %w", e.Run, e.Seq, err)
 		}
-		row := eventRow{Run: e.Run, Seq: e.Seq, At: Moment{e.At}, V: e.V, Kind: string(e.Kind), Thread: e.Thread, Step: string(e.Step), Data: data}
+		row := eventRow{Run: e.Run, Seq: e.Seq, At: rows.Moment{Time: e.At}, V: e.V, Kind: string(e.Kind), Thread: e.Thread, Step: string(e.Step), Data: data}
 		if len(data) > inline {
 			h, err := s.blobs.put(data)
 			if err != nil {
@@ -281,7 +282,7 @@ func (s *Store) prepare(b engine.Batch) (rows, error) {
 			}
 			body = nil
 		}
-		r.parts = append(r.parts, partRow{string(h), body, Moment{b.Head.LastAt}})
+		r.parts = append(r.parts, partRow{string(h), body, rows.Moment{Time: b.Head.LastAt}})
 	}
 	if b.Kept == nil {
 		return r, nil
@@ -421,7 +422,7 @@ func (s *Store) Enqueue(ctx context.Context, st engine.Start) error {
 		return err
 	}
 	return s.write.do(ctx, func(t *tx) error {
-		return t.do(enqueue, named{"session": st.Session, "start": JSON(raw), "at": Moment{time.Now()}})
+		return t.do(enqueue, named{"session": st.Session, "start": rows.JSON(raw), "at": rows.Moment{Time: time.Now()}})
 	})
 }
 
@@ -438,7 +439,7 @@ func (s *Store) Inbox(ctx context.Context, session string) (engine.Waiting, bool
 func (s *Store) Waiting(ctx context.Context, session string) ([]engine.Waiting, error) {
 	var raw []struct {
 		ID    int64
-		Start jsonOf[engine.Start]
+		Start rows.JSONOf[engine.Start]
 	}
 	if err := s.read.SelectContext(ctx, &raw, `SELECT id, start FROM inbox WHERE session = ? ORDER BY id`, session); err != nil {
 		return nil, err
@@ -466,12 +467,12 @@ func (s *Store) Unfinished(ctx context.Context) ([]string, error) {
 
 // Due lists the runs with something that has become due, and when the next is.
 func (s *Store) Due(ctx context.Context, now time.Time) (runs []string, next time.Time, err error) {
-	err = s.read.SelectContext(ctx, &runs, `SELECT DISTINCT run FROM timer WHERE due <= ?`, Moment{now})
+	err = s.read.SelectContext(ctx, &runs, `SELECT DISTINCT run FROM timer WHERE due <= ?`, rows.Moment{Time: now})
 	if err != nil {
 		return nil, next, err
 	}
-	var due *Moment
-	err = s.read.GetContext(ctx, &due, `SELECT min(due) FROM timer WHERE due > ?`, Moment{now})
+	var due *rows.Moment
+	err = s.read.GetContext(ctx, &due, `SELECT min(due) FROM timer WHERE due > ?`, rows.Moment{Time: now})
 	if due != nil {
 		next = due.Time
 	}
@@ -494,7 +495,7 @@ func (s *Store) SaveVersion(ctx context.Context, src project.Source) error {
 		raw = nil
 	}
 	return s.write.do(ctx, func(t *tx) error {
-		return t.do(saveVersion, partRow{string(h), raw, Moment{time.Now()}})
+		return t.do(saveVersion, partRow{string(h), raw, rows.Moment{Time: time.Now()}})
 	})
 }
 
@@ -521,7 +522,7 @@ var saveDrill = statement(`INSERT INTO drill (name, data, at) VALUES (:name, :da
 // SaveDrill keeps the newest result of a drill.
 func (s *Store) SaveDrill(ctx context.Context, name string, data []byte) error {
 	return s.write.do(ctx, func(t *tx) error {
-		return t.do(saveDrill, named{"name": name, "data": JSON(data), "at": Moment{time.Now()}})
+		return t.do(saveDrill, named{"name": name, "data": rows.JSON(data), "at": rows.Moment{Time: time.Now()}})
 	})
 }
 
@@ -529,7 +530,7 @@ func (s *Store) SaveDrill(ctx context.Context, name string, data []byte) error {
 func (s *Store) Drills(ctx context.Context) (map[string]json.RawMessage, error) {
 	var raw []struct {
 		Name string
-		Data JSON
+		Data rows.JSON
 	}
 	if err := s.read.SelectContext(ctx, &raw, `SELECT name, data FROM drill`); err != nil {
 		return nil, err

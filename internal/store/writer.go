@@ -13,6 +13,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/view"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/sqlite"
 )
 
@@ -235,7 +236,7 @@ func (t *tx) get(into any, q *query, params any) error { return t.stmt(q).Get(in
 type named = map[string]any
 
 // append inserts a batch's rows and keeps the tickets in step with them.
-func (t *tx) append(r rows) error {
+func (t *tx) append(r prepared) error {
 	for _, p := range r.parts {
 		if err := t.do(addPart, p); err != nil {
 			return err
@@ -268,7 +269,7 @@ func (t *tx) append(r rows) error {
 func (t *tx) timers(e ledger.Event) error {
 	var err error
 	engine.Set(e, func(x engine.Timer, due time.Time) {
-		err = errors.Join(err, t.do(setTimer, named{"run": e.Run, "step": string(x.Step), "what": string(x.What), "due": Moment{due}}))
+		err = errors.Join(err, t.do(setTimer, named{"run": e.Run, "step": string(x.Step), "what": string(x.What), "due": rows.Moment{Time: due}}))
 	}, func(x engine.Timer) {
 		err = errors.Join(err, t.do(endTimer, named{"run": e.Run, "step": string(x.Step), "what": string(x.What)}))
 	})
@@ -280,21 +281,21 @@ func (t *tx) timers(e ledger.Event) error {
 func (t *tx) ticket(e eventRow, data ledger.Data) error {
 	switch d := data.(type) {
 	case *ledger.GateRaised:
-		return t.do(raise, Ticket{Run: e.Run, Step: e.Step, Form: string(d.Form), Agent: d.Agent, Tool: d.Tool, Args: JSON(d.Args), Ask: d.Ask, By: append(List{}, d.By...),
-			Why: d.Why, Shown: string(d.Shown), Due: moment(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff})
+		return t.do(raise, rows.Ticket{Run: e.Run, Step: e.Step, Form: string(d.Form), Agent: d.Agent, Tool: d.Tool, Args: rows.JSON(d.Args), Ask: d.Ask, By: append(rows.List{}, d.By...),
+			Why: d.Why, Shown: string(d.Shown), Due: rows.At(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff})
 	case *ledger.GateSettled:
-		var args JSON
+		var args rows.JSON
 		if len(d.Args) > 0 {
-			args = JSON(d.Args)
+			args = rows.JSON(d.Args)
 		}
 		at := e.At
-		return t.do(settle, Ticket{Run: e.Run, Step: e.Step, Status: string(d.Verb), SettledBy: d.By, Because: d.Because, NewArgs: args, Settled: &at})
+		return t.do(settle, rows.Ticket{Run: e.Run, Step: e.Step, Status: string(d.Verb), SettledBy: d.By, Because: d.Because, NewArgs: args, Settled: &at})
 	}
 	return nil
 }
 
 // problemOf gives the problem of a run for its column.
-func problemOf(h view.Head) JSON {
+func problemOf(h view.Head) rows.JSON {
 	if h.Problem == nil {
 		return nil
 	}

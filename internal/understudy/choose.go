@@ -6,34 +6,19 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/view"
 )
-
-// Choice is what the understudy would do first with a request, and why.
-type Choice struct {
-	Agent string       `json:"agent"`
-	Goals []Weighed    `json:"goals"` // what the request asks for, one after another
-	Text  string       `json:"text,omitempty"`
-	Calls []ledger.Ask `json:"calls"`
-	Notes []string     `json:"notes"` // why it does not simply take the best of each
-}
-
-// Weighed is one clause of a request with every tool, the best first.
-type Weighed struct {
-	Clause     string   `json:"clause"`
-	Mood       string   `json:"mood"` // telling, asking or bidding
-	Candidates []Rating `json:"candidates"`
-}
 
 // Choose says what the understudy would do with what a person says first to an
 // agent of a project; no agent is the one that conversations start at.
-func Choose(p *project.Project, agent, person, text string, at time.Time) (Choice, error) {
+func Choose(p *project.Project, agent, person, text string, at time.Time) (view.Choice, error) {
 	r, err := prompt.Opening(p, agent, person, text, at)
 	if err != nil {
-		return Choice{}, err
+		return view.Choice{}, err
 	}
 	part := PartOf(p, nil)
 	reply := part.Answer(r)
-	out := Choice{Agent: r.Agent, Goals: []Weighed{}, Text: reply.Text, Calls: reply.Calls, Notes: []string{}}
+	out := view.Choice{Agent: r.Agent, Goals: []view.Weighed{}, Text: reply.Text, Calls: reply.Calls, Notes: []string{}}
 	if out.Calls == nil {
 		out.Calls = []ledger.Ask{}
 	}
@@ -47,13 +32,14 @@ func Choose(p *project.Project, agent, person, text string, at time.Time) (Choic
 	}
 	for _, g := range th.goalsOf(th.request) {
 		th.weigh(g)
-		w := Weighed{Clause: g.clause.Text, Mood: string(g.clause.Mood), Candidates: g.ratings}
-		for i := range w.Candidates {
-			c := &w.Candidates[i]
+		w := view.Weighed{Clause: g.clause.Text, Mood: string(g.clause.Mood), Candidates: []view.Candidate{}}
+		for _, r := range g.ratings {
+			c := r.Candidate
 			c.Score = round(max(c.Score, 0))
 			if c.Words == nil {
-				c.Words = []Weight{}
+				c.Words = []view.Weight{}
 			}
+			w.Candidates = append(w.Candidates, c)
 		}
 		out.Goals = append(out.Goals, w)
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v4"
 
+	"stonebaton.example/core/drill"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/app"
@@ -127,7 +128,7 @@ func judge(t *testing.T, projectFile, requestFile string, tell func(format strin
 }
 
 // judge says how a request came out, and what was done instead.
-func (r request) judge(said app.DrillSaid) (verdict, string) {
+func (r request) judge(said drill.Said) (verdict, string) {
 	open := append([]due{}, r.Calls...)
 	may := map[string]bool{}
 	for _, m := range r.May {

@@ -9,6 +9,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/reading"
+	"stonebaton.example/core/view"
 )
 
 // think works a reply out with no line to go by.
@@ -154,7 +155,7 @@ func (th *thought) repeats(g, last *goal) bool {
 		return false
 	}
 	g.sources = append(g.sources, last.sources...)
-	r := Rating{Tool: b.Tool, c: b.c, Score: b.Score, Words: []Weight{{"the clause before", b.Score, "the same again"}}, Enough: true}
+	r := Rating{Candidate: view.Candidate{Tool: b.Tool, Score: b.Score, Words: []view.Weight{{Word: "the clause before", Points: b.Score, By: "the same again"}}, Enough: true}, c: b.c}
 	r.fill = th.fill(b.c, append([]*source{&own}, last.sources...), th.usable(g))
 	r.Args = show(r.fill.args)
 	g.ratings = []Rating{r}

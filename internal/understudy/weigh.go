@@ -8,16 +8,12 @@ import (
 	"strings"
 
 	"stonebaton.example/core/reading"
+	"stonebaton.example/core/view"
 )
 
 // Rating is how much a clause of a request speaks for a tool, and why.
 type Rating struct {
-	Tool   string   `json:"tool"`
-	Score  float64  `json:"score"`
-	Words  []Weight `json:"words"`          // what earned it, the heaviest first
-	Args   string   `json:"args,omitempty"` // what would be filled in
-	Lacks  []string `json:"lacks,omitempty"`
-	Enough bool     `json:"enough"` // it would be called, or asked about
+	view.Candidate
 
 	c      *card
 	fill   filled
@@ -30,13 +26,6 @@ type Rating struct {
 	whole  bool     // it takes all that is said, where a tool of more words does not
 	met0   bool     // and none that anything explains
 	asked  bool     // it changes something and the clause only asks, or the other way round
-}
-
-// Weight is what one word of a request earned, or cost.
-type Weight struct {
-	Word   string  `json:"word"`
-	Points float64 `json:"points"`
-	By     string  `json:"by"` // "its name", "its summary: price", "missing: day"
 }
 
 // enough is the least score of a tool that is called; enoughToAsk of one whose
@@ -106,7 +95,7 @@ func (th *thought) weigh(g *goal) {
 		return
 	}
 	for _, c := range th.cards {
-		r := Rating{Tool: c.Name, c: c}
+		r := Rating{Candidate: view.Candidate{Tool: c.Name}, c: c}
 		r.words(g, words, marks)
 		g.ratings = append(g.ratings, r)
 	}
@@ -288,11 +277,11 @@ func marksOf(g *goal) []string {
 
 // words earns a rating its points for words.
 func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
-	best := map[string]Weight{} // by the root of the tool that is met
+	best := map[string]view.Weight{} // by the root of the tool that is met
 	solid := false
 	meet := func(word, root string, w float64, by string) {
 		if old, ok := best[root]; !ok || old.Points < w {
-			best[root] = Weight{word, round(w), by}
+			best[root] = view.Weight{word, round(w), by}
 		}
 		if r.c.has(root, ofName|ofParam) && by != "a parameter" || r.c.has(root, ofSummary) || r.c.has(root, ofValue) || g.clause.Question != "" && (r.c.has(root, ofResult) || r.c.has(root, ofResultText)) || strings.Contains(root, "_") || root == "who" || root == "when" || root == "where" {
 			solid = true
@@ -446,7 +435,7 @@ func (r *Rating) met(root string) bool {
 
 func (r *Rating) cost(word string, points float64, by string) {
 	r.Score -= points
-	r.Words = append(r.Words, Weight{word, -round(points), by})
+	r.Words = append(r.Words, view.Weight{word, -round(points), by})
 }
 
 func round(v float64) float64 { return math.Round(v*10) / 10 }
@@ -473,7 +462,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 		for _, p := range r.c.params {
 			if strings.HasPrefix(r.fill.from[p.name], "the result of ") {
 				r.Score += 0.6
-				r.Words = append(r.Words, Weight{"the one that is meant", 0.6, "gives " + p.name})
+				r.Words = append(r.Words, view.Weight{"the one that is meant", 0.6, "gives " + p.name})
 				break
 			}
 		}
@@ -496,7 +485,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	}
 	if fit := 0.35*float64(min(r.fill.strong, 3)) + 0.15*float64(min(r.fill.weak, 3)) + 0.3*float64(min(r.fill.sure, 2)); fit > 0 {
 		r.Score += fit
-		r.Words = append(r.Words, Weight{"its arguments", round(fit), "what is said fits them"})
+		r.Words = append(r.Words, view.Weight{"its arguments", round(fit), "what is said fits them"})
 	}
 	for _, p := range r.c.params { // the words beside a value name its parameter
 		if strings.HasPrefix(g.clause.Question, "who") && p.role == aPerson {
@@ -506,7 +495,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 			for _, w := range words {
 				if (p.label[w.Root] || p.about[w.Root]) && (w.At < pick.at || w.At >= pick.end) {
 					r.Score += 0.5
-					r.Words = append(r.Words, Weight{w.Text, 0.5, "names " + p.name})
+					r.Words = append(r.Words, view.Weight{w.Text, 0.5, "names " + p.name})
 					break
 				}
 			}
@@ -514,13 +503,13 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	}
 	if g.clause.Verb != "" && readVerbs[g.clause.Verb] && !r.c.writes && !r.c.has(g.clause.Verb, ofName|ofParam) {
 		r.Score += 0.4
-		r.Words = append(r.Words, Weight{g.clause.Verb, 0.4, "it reads"})
+		r.Words = append(r.Words, view.Weight{g.clause.Verb, 0.4, "it reads"})
 	}
 	if q := g.clause.Question; q != "" && q != "whether" {
 		for _, w := range words {
 			if r.c.has(w.Root, ofResult) || r.c.has(w.Root, ofResultText) {
 				r.Score += 0.5
-				r.Words = append(r.Words, Weight{w.Text, 0.5, "its result has it"})
+				r.Words = append(r.Words, view.Weight{w.Text, 0.5, "its result has it"})
 				break
 			}
 		}

@@ -26,23 +26,6 @@ func (th *thought) why() string {
 	return b.String()
 }
 
-// Because lists the words that earned a rating its score, and what cost it some.
-func (r Rating) Because() string {
-	var words []string
-	for i, w := range r.Words {
-		if i == 9 {
-			words = append(words, "…")
-			break
-		}
-		s := fmt.Sprintf("%s %+.1f", w.Word, w.Points)
-		if w.By != "" {
-			s += " (" + w.By + ")"
-		}
-		words = append(words, s)
-	}
-	return strings.Join(words, ", ")
-}
-
 // String gives a rating on one line: the tool, its score, and the words that earned it.
 func (r Rating) String() string {
 	out := fmt.Sprintf("%s %.1f", r.Tool, r.Score)

@@ -1,4 +1,4 @@
-package store
+package rows
 
 import (
 	"database/sql/driver"
@@ -24,16 +24,16 @@ func (m *Moment) Scan(v any) error {
 	return nil
 }
 
-// moment gives an optional time for its column.
-func moment(t *time.Time) *Moment {
+// At gives an optional time for its column.
+func At(t *time.Time) *Moment {
 	if t == nil {
 		return nil
 	}
 	return &Moment{*t}
 }
 
-// time gives an optional time of a column.
-func (m *Moment) time() *time.Time {
+// Ptr gives an optional time of a column.
+func (m *Moment) Ptr() *time.Time {
 	if m == nil {
 		return nil
 	}
@@ -61,11 +61,11 @@ func (n *Names) Scan(v any) error {
 type List []string
 
 // Value writes the list.
-func (l List) Value() (driver.Value, error) { return jsonOf[[]string]{l}.Value() }
+func (l List) Value() (driver.Value, error) { return JSONOf[[]string]{l}.Value() }
 
 // Scan reads a list.
 func (l *List) Scan(v any) error {
-	var j jsonOf[[]string]
+	var j JSONOf[[]string]
 	err := j.Scan(v)
 	*l = j.V
 	return err
@@ -103,15 +103,15 @@ func (j JSON) MarshalJSON() ([]byte, error) { return json.RawMessage(j).MarshalJ
 // UnmarshalJSON keeps the value as it is.
 func (j *JSON) UnmarshalJSON(raw []byte) error { return (*json.RawMessage)(j).UnmarshalJSON(raw) }
 
-// jsonOf is a value of a type as a column has it: its JSON.
-type jsonOf[T any] struct{ V T }
+// JSONOf is a value of a type as a column has it: its JSON.
+type JSONOf[T any] struct{ V T }
 
-func (j jsonOf[T]) Value() (driver.Value, error) {
+func (j JSONOf[T]) Value() (driver.Value, error) {
 	raw, err := json.Marshal(j.V)
 	return string(raw), err
 }
 
-func (j *jsonOf[T]) Scan(v any) error {
+func (j *JSONOf[T]) Scan(v any) error {
 	s, ok := v.(string)
 	if !ok {
 		return fmt.Errorf("JSON is a text, not %T", v)
@@ -119,6 +119,6 @@ func (j *jsonOf[T]) Scan(v any) error {
 	return json.Unmarshal([]byte(s), &j.V)
 }
 
-func (j jsonOf[T]) MarshalJSON() ([]byte, error) { return json.Marshal(j.V) }
+func (j JSONOf[T]) MarshalJSON() ([]byte, error) { return json.Marshal(j.V) }
 
-func (j *jsonOf[T]) UnmarshalJSON(raw []byte) error { return json.Unmarshal(raw, &j.V) }
+func (j *JSONOf[T]) UnmarshalJSON(raw []byte) error { return json.Unmarshal(raw, &j.V) }

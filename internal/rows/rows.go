@@ -1,0 +1,86 @@
+package rows
+
+import "stonebaton.example/core/ledger"
+
+// Run is a row of the list of runs. Its names are those of the run itself.
+type Run struct {
+	N       int64        `json:"-" db:"n"`
+	ID      string       `json:"id" db:"id"`
+	Session string       `json:"session" db:"session"`
+	Person  string       `json:"person" db:"person"`
+	Text    string       `json:"text" db:"text"`
+	Status  string       `json:"status" db:"status"`
+	Agent   string       `json:"agent" db:"agent"`
+	Path    Names        `json:"path" db:"path"`     // the agents that held the baton, in order
+	Called  Names        `json:"called" db:"called"` // tools
+	Models  Names        `json:"models" db:"models"`
+	Turns   int          `json:"turns" db:"turns"`
+	Calls   int          `json:"calls" db:"calls"`
+	Tokens  ledger.Usage `json:"tokens" db:"tokens"`
+	Cost    float64      `json:"cost" db:"cost"`
+	MS      int64        `json:"ms" db:"worked"` // of work, waits for people not counted
+	Answer  string       `json:"answer" db:"answer"`
+	Problem JSON         `json:"problem,omitempty" db:"problem"`
+	Opened  Moment       `json:"opened_at" db:"opened_at"`
+	Last    Moment       `json:"last_at" db:"last_at"`
+}
+
+// Session is a row of the list of sessions, with the sums of its runs.
+type Session struct {
+	N      int64        `json:"-" db:"n"` // of its newest run
+	ID     string       `json:"id" db:"id"`
+	Title  string       `json:"title" db:"title"`
+	Person string       `json:"person" db:"person"`
+	Runs   int          `json:"runs" db:"runs"`
+	Last   string       `json:"last" db:"last"`
+	Status string       `json:"status" db:"status"`
+	Agent  string       `json:"agent" db:"agent"`
+	Turns  int          `json:"turns" db:"turns"`
+	Calls  int          `json:"calls" db:"calls"`
+	Tokens ledger.Usage `json:"tokens" db:"tokens"`
+	Cost   float64      `json:"cost" db:"cost"`
+	MS     int64        `json:"ms" db:"worked"`
+	LastAt Moment       `json:"last_at" db:"last_at"`
+}
+
+// Ticket is a row of the list of tickets.
+type Ticket struct {
+	ID        int64         `json:"id" db:"id"`
+	Run       string        `json:"run" db:"run"`
+	Step      string        `json:"step" db:"step"`
+	Form      string        `json:"form" db:"form"`
+	Agent     string        `json:"agent" db:"agent"`
+	Tool      string        `json:"tool" db:"tool"`
+	Args      JSON          `json:"args" db:"args"`
+	Ask       string        `json:"ask" db:"ask"`
+	By        List          `json:"by" db:"approvers"`
+	Why       string        `json:"why" db:"why"`
+	Reason    string        `json:"reason,omitempty" db:"reason"` // the model's own, for reason_first
+	Diff      string        `json:"diff,omitempty" db:"diff"`     // of the file that the call would change
+	Shown     string        `json:"shown" db:"shown"`
+	Due       *Moment       `json:"due,omitempty" db:"due"`
+	Raised    Moment        `json:"raised_at" db:"raised_at"`
+	Status    string        `json:"status" db:"status"`
+	SettledBy string        `json:"settled_by,omitempty" db:"settled_by"`
+	Because   string        `json:"because,omitempty" db:"because"`
+	NewArgs   JSON          `json:"new_args,omitempty" db:"new_args"`
+	Settled   *Moment       `json:"settled_at,omitempty" db:"settled_at"`
+	Verbs     []ledger.Verb `json:"verbs" db:"-"`
+}
+
+// Finish fills in what follows from the other fields.
+func (t *Ticket) Finish() { t.Verbs = ledger.TicketKind(t.Form).Verbs() }
+
+// Try is a line of the history of tries. Its names are those of the try itself.
+type Try struct {
+	ID     int64  `json:"id" db:"id"`
+	Tool   string `json:"tool" db:"tool"`
+	At     Moment `json:"at" db:"at"`
+	Status string `json:"status" db:"status"`
+	Way    string `json:"tools" db:"way"`
+	MS     int64  `json:"ms" db:"ms"`
+	Bytes  int64  `json:"bytes" db:"bytes"`
+	Tokens int    `json:"tokens" db:"tokens"`
+	Args   JSON   `json:"args" db:"args"`
+	Words  string `json:"words" db:"words"` // their head
+}
