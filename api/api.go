@@ -151,16 +151,7 @@ type Session struct {
 }
 
 // Said is one part of a session's conversation.
-type Said struct {
-	Run    string        `json:"run"`
-	Who    string        `json:"who"` // user, agent, pass, or problem
-	Agent  string        `json:"agent,omitempty"`
-	To     string        `json:"to,omitempty"` // of a handoff
-	Text   string        `json:"text"`
-	Step   ledger.StepID `json:"step,omitempty"`
-	At     time.Time     `json:"at"`
-	Status string        `json:"status,omitempty"` // of the run, with its last part
-}
+type Said = view.Said
 
 // Project is the project in use.
 type Project struct {

@@ -319,7 +319,11 @@ func (s *State) turnEvent(t *Thread, e ledger.Event) error {
 			s.reserved.Tokens += d.Reserve.Tokens
 			s.reserved.Cost += d.Reserve.Cost
 		}
-		t.sent = append(slices.Clip(t.sent[d.Skip:d.Skip+d.Kept]), d.Added...) // what others hold of it stays
+		kept := t.sent[d.Skip : d.Skip+d.Kept]
+		if d.Skip+d.Kept < len(t.sent) {
+			kept = slices.Clip(kept) // what others hold of it stays
+		}
+		t.sent = append(kept, d.Added...)
 	case *ledger.TurnReceived:
 		if !mine || u.Phase != Sent {
 			return fmt.Errorf("no such turn is in flight")

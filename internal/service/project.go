@@ -20,6 +20,7 @@ import (
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/view"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/rows"
@@ -187,7 +188,7 @@ func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Talk = talk(events)
+	out.Talk = view.Talk(events)
 	if opened, ok := events[0].Data.(*ledger.RunOpened); ok {
 		if p, err := s.app.Projects.Version(ctx, opened.Version); err == nil && p.Tools[row.Tool] != nil {
 			out.Schema = p.Tools[row.Tool].Input.Doc()

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -18,6 +17,7 @@ import (
 	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/trace"
+	"stonebaton.example/core/view"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/model/chat"
 	"stonebaton.example/internal/rows"
@@ -245,7 +245,7 @@ func (s *Service) session(c *echo.Context) error {
 		if err != nil {
 			return err
 		}
-		out.Talk = append(out.Talk, talk(events)...)
+		out.Talk = append(out.Talk, view.Talk(events)...)
 		if n == row.Runs {
 			st, err := run.Fold(row.Last, events)
 			if err != nil {
@@ -258,50 +258,4 @@ func (s *Service) session(c *echo.Context) error {
 		return err
 	}
 	return c.JSON(http.StatusOK, out)
-}
-
-// talk gives the conversation of a run: what was said by whom, the handoffs, the answer
-// that a direct tool gave in place of a model, and why it ended where it did not end well.
-func talk(events []ledger.Event) []api.Said {
-	var out []api.Said
-	agent, words, returned := "", "", ledger.StepID("") // who has the baton, their newest words, the newest call that returned
-	for _, e := range events {
-		if e.Thread != ledger.MainThread {
-			continue // what agents say to one another is not said to the person
-		}
-		said := api.Said{Run: e.Run, At: e.At, Step: e.Step}
-		switch d := e.Data.(type) {
-		case *ledger.RunOpened:
-			agent = d.Agent
-			said.Who, said.Text = "user", d.Text
-		case *ledger.TurnReceived:
-			if words = strings.TrimSpace(d.Text); words == "" {
-				continue
-			}
-			said.Who, said.Agent, said.Text = "agent", agent, d.Text
-		case *ledger.CallReturned:
-			returned, words = e.Step, ""
-			continue
-		case *ledger.BatonPassed:
-			agent = d.To
-			said.Who, said.Agent, said.To, said.Text = string(trace.Pass), d.From, d.To, d.Because
-		case *ledger.RunClosed:
-			said.Status = string(d.Status)
-			switch {
-			case d.Problem != nil:
-				said.Who, said.Text = "problem", d.Problem.Say
-				if d.Problem.Remedy != "" {
-					said.Text += ". " + d.Problem.Remedy
-				}
-			case d.Answer != "" && words == "" && returned != "":
-				said.Who, said.Agent, said.Text, said.Step = "agent", agent, d.Answer, returned
-			default:
-				continue
-			}
-		default:
-			continue
-		}
-		out = append(out, said)
-	}
-	return out
 }

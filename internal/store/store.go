@@ -125,6 +125,7 @@ type headRow struct {
 	Opened                                            rows.Moment `db:"opened_at"`
 	Last                                              rows.Moment `db:"last_at"`
 	Epoch                                             int64
+	Seq, Follows                                      int64 // the newest event with the batch, and before it
 }
 
 func rowOf(run string, h view.Head) headRow {
@@ -139,7 +140,7 @@ func (s *Store) Open(ctx context.Context, o engine.Opening) error {
 		return err
 	}
 	row := rowOf(o.Run, o.Head)
-	row.Session, row.Project, row.Person, row.Text, row.Epoch = o.Session, o.Project, o.Person, o.Text, o.Epoch
+	row.Session, row.Project, row.Person, row.Text, row.Epoch, row.Seq = o.Session, o.Project, o.Person, o.Text, o.Epoch, int64(len(o.Events))
 	return s.write.do(ctx, func(t *tx) error {
 		if err := t.enter(o, row.Opened); err != nil {
 			return err
@@ -201,31 +202,33 @@ func (s *Store) Append(ctx context.Context, b engine.Batch) error {
 		return err
 	}
 	row := rowOf(b.Run, b.Head)
-	row.Epoch = b.Epoch
+	row.Epoch, row.Follows = b.Epoch, b.Events[0].Seq-1
+	row.Seq = row.Follows + int64(len(b.Events))
 	return s.write.do(ctx, func(t *tx) error {
 		n, err := t.changed(setHead, row)
-		if err != nil {
+		switch {
+		case err != nil:
 			return err
-		}
-		if n != 1 {
-			var have int
-			if err := t.get(&have, countRun, named{"run": b.Run}); err != nil {
-				return err
-			}
-			if have == 1 {
-				return engine.ErrFenced
-			}
-			return engine.ErrNoRun
-		}
-		var newest int64
-		if err := t.get(&newest, newestEvent, named{"run": b.Run}); err != nil {
-			return err
-		}
-		if newest+1 != b.Events[0].Seq {
-			return engine.ErrConflict
+		case n != 1:
+			return t.unfit(b)
 		}
 		return t.append(list)
 	})
+}
+
+// unfit says why a batch does not follow what is there.
+func (t *tx) unfit(b engine.Batch) error {
+	var epoch int64
+	err := t.get(&epoch, epochOf, named{"run": b.Run})
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return engine.ErrNoRun
+	case err != nil:
+		return err
+	case epoch > b.Epoch:
+		return engine.ErrFenced
+	}
+	return engine.ErrConflict
 }
 
 // eventRow is an event of the table.

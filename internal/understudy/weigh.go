@@ -281,7 +281,7 @@ func (r *Rating) words(g *goal, words []reading.Word, marks []string) {
 	solid := false
 	meet := func(word, root string, w float64, by string) {
 		if old, ok := best[root]; !ok || old.Points < w {
-			best[root] = view.Weight{word, round(w), by}
+			best[root] = view.Weight{Word: word, Points: round(w), By: by}
 		}
 		if r.c.has(root, ofName|ofParam) && by != "a parameter" || r.c.has(root, ofSummary) || r.c.has(root, ofValue) || g.clause.Question != "" && (r.c.has(root, ofResult) || r.c.has(root, ofResultText)) || strings.Contains(root, "_") || root == "who" || root == "when" || root == "where" {
 			solid = true
@@ -435,7 +435,7 @@ func (r *Rating) met(root string) bool {
 
 func (r *Rating) cost(word string, points float64, by string) {
 	r.Score -= points
-	r.Words = append(r.Words, view.Weight{word, -round(points), by})
+	r.Words = append(r.Words, view.Weight{Word: word, Points: -round(points), By: by})
 }
 
 func round(v float64) float64 { return math.Round(v*10) / 10 }
@@ -462,7 +462,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 		for _, p := range r.c.params {
 			if strings.HasPrefix(r.fill.from[p.name], "the result of ") {
 				r.Score += 0.6
-				r.Words = append(r.Words, view.Weight{"the one that is meant", 0.6, "gives " + p.name})
+				r.Words = append(r.Words, view.Weight{Word: "the one that is meant", Points: 0.6, By: "gives " + p.name})
 				break
 			}
 		}
@@ -485,7 +485,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	}
 	if fit := 0.35*float64(min(r.fill.strong, 3)) + 0.15*float64(min(r.fill.weak, 3)) + 0.3*float64(min(r.fill.sure, 2)); fit > 0 {
 		r.Score += fit
-		r.Words = append(r.Words, view.Weight{"its arguments", round(fit), "what is said fits them"})
+		r.Words = append(r.Words, view.Weight{Word: "its arguments", Points: round(fit), By: "what is said fits them"})
 	}
 	for _, p := range r.c.params { // the words beside a value name its parameter
 		if strings.HasPrefix(g.clause.Question, "who") && p.role == aPerson {
@@ -495,7 +495,7 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 			for _, w := range words {
 				if (p.label[w.Root] || p.about[w.Root]) && (w.At < pick.at || w.At >= pick.end) {
 					r.Score += 0.5
-					r.Words = append(r.Words, view.Weight{w.Text, 0.5, "names " + p.name})
+					r.Words = append(r.Words, view.Weight{Word: w.Text, Points: 0.5, By: "names " + p.name})
 					break
 				}
 			}
@@ -503,13 +503,13 @@ func (th *thought) look(g *goal, r *Rating, words []reading.Word) {
 	}
 	if g.clause.Verb != "" && readVerbs[g.clause.Verb] && !r.c.writes && !r.c.has(g.clause.Verb, ofName|ofParam) {
 		r.Score += 0.4
-		r.Words = append(r.Words, view.Weight{g.clause.Verb, 0.4, "it reads"})
+		r.Words = append(r.Words, view.Weight{Word: g.clause.Verb, Points: 0.4, By: "it reads"})
 	}
 	if q := g.clause.Question; q != "" && q != "whether" {
 		for _, w := range words {
 			if r.c.has(w.Root, ofResult) || r.c.has(w.Root, ofResultText) {
 				r.Score += 0.5
-				r.Words = append(r.Words, view.Weight{w.Text, 0.5, "its result has it"})
+				r.Words = append(r.Words, view.Weight{Word: w.Text, Points: 0.5, By: "its result has it"})
 				break
 			}
 		}

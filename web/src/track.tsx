@@ -187,7 +187,7 @@ export function Track({ totals, tree, selected, onSelect, onFold, title }: { tot
       </div>
       <div
         ref={box}
-        className="relative overflow-x-auto overflow-y-hidden"
+        className="relative max-h-[46dvh] overflow-auto"
         tabIndex={0}
         role="group"
         aria-label="Steps in time; the arrow keys go from step to step"

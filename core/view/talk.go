@@ -1,0 +1,66 @@
+package view
+
+import (
+	"strings"
+	"time"
+
+	"stonebaton.example/core/ledger"
+)
+
+// Said is one part of a session's conversation.
+type Said struct {
+	Run    string        `json:"run"`
+	Who    string        `json:"who"` // user, agent, pass, or problem
+	Agent  string        `json:"agent,omitempty"`
+	To     string        `json:"to,omitempty"` // of a handoff
+	Text   string        `json:"text"`
+	Step   ledger.StepID `json:"step,omitempty"`
+	At     time.Time     `json:"at"`
+	Status string        `json:"status,omitempty"` // of the run, with its last part
+}
+
+// Talk gives the conversation of a run: what was said by whom, the handoffs, the answer
+// that a direct tool gave in place of a model, and why it ended where it did not end well.
+func Talk(events []ledger.Event) []Said {
+	var out []Said
+	agent, words, returned := "", "", ledger.StepID("") // who has the baton, their newest words, the newest call that returned
+	for _, e := range events {
+		if e.Thread != ledger.MainThread {
+			continue // what agents say to one another is not said to the person
+		}
+		said := Said{Run: e.Run, At: e.At, Step: e.Step}
+		switch d := e.Data.(type) {
+		case *ledger.RunOpened:
+			agent = d.Agent
+			said.Who, said.Text = "user", d.Text
+		case *ledger.TurnReceived:
+			if words = strings.TrimSpace(d.Text); words == "" {
+				continue
+			}
+			said.Who, said.Agent, said.Text = "agent", agent, d.Text
+		case *ledger.CallReturned:
+			returned, words = e.Step, ""
+			continue
+		case *ledger.BatonPassed:
+			agent = d.To
+			said.Who, said.Agent, said.To, said.Text = "pass", d.From, d.To, d.Because
+		case *ledger.RunClosed:
+			said.Status = string(d.Status)
+			switch {
+			case d.Problem != nil:
+				said.Who, said.Text = "problem", d.Problem.Say
+				if d.Problem.Remedy != "" {
+					said.Text += ". " + d.Problem.Remedy
+				}
+			case d.Answer != "" && words == "" && returned != "":
+				said.Who, said.Agent, said.Text, said.Step = "agent", agent, d.Answer, returned
+			default:
+				continue
+			}
+		default:
+			continue
+		}
+		out = append(out, said)
+	}
+	return out
+}
