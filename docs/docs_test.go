@@ -3,6 +3,7 @@ package docs_test
 
 import (
 	"encoding/json"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -190,4 +191,45 @@ func TestEveryTypeOfProblemIsOnItsPage(t *testing.T) {
 		have = append(have, m[1])
 	}
 	assert.ElementsMatch(t, service.ProblemTypes(), have)
+}
+
+// Every path that the architecture names is there.
+func TestTheArchitectureNamesWhatIsThere(t *testing.T) {
+	n := 0
+	for _, m := range regexp.MustCompile("`((?:core|internal|api|client|mason|web|cmd|docs|bench|e2e|examples)(?:/[A-Za-z0-9_./-]+)?)`").FindAllStringSubmatch(read(t, "architecture.md"), -1) {
+		_, err := os.Stat(filepath.Join("..", m[1]))
+		assert.NoError(t, err, m[1])
+		n++
+	}
+	assert.Greater(t, n, 90)
+}
+
+// Each request of change touches the files that the architecture lists for it.
+func TestWhatAChangeTouches(t *testing.T) {
+	rows := regexp.MustCompile("(?m)^\\| ((?:add|change) [^|]+) \\| ([^|]+) \\| `(.+)` \\|$").FindAllStringSubmatch(read(t, "architecture.md"), -1)
+	require.Len(t, rows, 12)
+	sources := map[string]string{}
+	for _, root := range []string{"core", "internal", "api", "client"} {
+		require.NoError(t, filepath.WalkDir(filepath.Join("..", root), func(p string, e fs.DirEntry, err error) error {
+			if err != nil || e.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") || strings.Contains(p, "coretest") {
+				return err
+			}
+			raw, err := os.ReadFile(p)
+			sources[filepath.ToSlash(strings.TrimPrefix(p, ".."+string(filepath.Separator)))] = string(raw)
+			return err
+		}))
+	}
+	for _, r := range rows {
+		have := regexp.MustCompile(strings.ReplaceAll(r[3], `\|`, "|"))
+		var want, got []string
+		for _, m := range regexp.MustCompile("`([^`]+)`").FindAllStringSubmatch(r[2], -1) {
+			want = append(want, m[1])
+		}
+		for name, text := range sources {
+			if have.MatchString(text) {
+				got = append(got, name)
+			}
+		}
+		assert.ElementsMatch(t, want, got, "to %s", r[1])
+	}
 }

@@ -37,7 +37,6 @@ var (
 		VALUES (:id, :session, :project, :person, :text, :status, :agent, :path, :called, :models, :turns, :calls, :in, :out, :cost, :worked, :answer, :problem, :opened_at, :last_at, :epoch, :seq)`)
 	setHead = statement(`UPDATE run SET status = :status, agent = :agent, path = :path, called = :called, models = :models, turns = :turns, calls = :calls, tokens_in = :in, tokens_out = :out, cost = :cost,
 		worked = :worked, answer = :answer, problem = :problem, last_at = :last_at, epoch = :epoch, seq = :seq WHERE id = :id AND epoch <= :epoch AND seq = :follows`)
-	countRun  = statement(`SELECT count(*) FROM run WHERE id = :run`)
 	nextEpoch = statement(`UPDATE run SET epoch = epoch + 1 WHERE id = :run`)
 	epochOf   = statement(`SELECT epoch FROM run WHERE id = :run`)
 	keep      = statement(`UPDATE session SET kept = :kept, kept_file = :file WHERE last = :run`)
