@@ -82,8 +82,8 @@ func (f *follower) finish(ctx context.Context, t trace.Totals, quiet bool, broke
 		out := Said{ID: t.ID, Session: t.Session, Status: string(t.Status), Agent: t.Agent, Answer: t.Answer, Path: t.Path, Models: t.Models, Turns: t.Turns, Calls: []SaidCall{},
 			Tokens: t.Tokens, Cost: t.Cost, MS: t.MS, State: t.Facts, Problem: t.Problem, Broken: broken}
 		for _, s := range f.steps {
-			if c := f.calls[s.ID]; s.Kind == trace.Call && c != nil {
-				c.Agent, c.Status = s.Agent, s.Status
+			if c := f.calls[s.ID]; (s.Kind == trace.Call || s.Kind == trace.Consult) && c != nil {
+				c.Agent, c.Status, c.Thread = s.Agent, s.Status, s.Thread
 				out.Calls = append(out.Calls, *c)
 			}
 		}

@@ -221,7 +221,7 @@ func (p *printer) answer(t trace.Totals) {
 	}
 }
 
-// SaidCall is one call of a run.
+// SaidCall is one call of a run, or one consult, on any thread.
 type SaidCall struct {
 	Step   ledger.StepID   `json:"step"`
 	Agent  string          `json:"agent"`
@@ -229,5 +229,6 @@ type SaidCall struct {
 	Args   json.RawMessage `json:"args"`
 	Status string          `json:"status"`
 	Result json.RawMessage `json:"result,omitempty"`
-	Words  string          `json:"words,omitempty"` // what the model read of it
+	Words  string          `json:"words,omitempty"`  // what the model read of it
+	Thread ledger.StepID   `json:"thread,omitempty"` // the consult that it is part of; "" for what was made on the main thread
 }
