@@ -39,7 +39,17 @@ type Message struct {
 	Calls []Ask  `json:"calls,omitempty"` // the calls it makes, for Assistant
 	Tool  string `json:"tool,omitempty"`  // whose result it is, for FromTool
 	Call  string `json:"call,omitempty"`  // the id of the call it answers, for FromTool
+	Ended Ended  `json:"ended,omitempty"` // how that call ended, where it did not return; "" before events of version 2
 }
+
+// Ended is how a call ended that did not return, so that nobody has to read it out of words.
+type Ended string
+
+// The ends of calls that did not return.
+const (
+	EndedFailed  Ended = "failed"
+	EndedRefused Ended = "refused"
+)
 
 // Ask is a call as a model wrote it. Args is the text that came, which may not be JSON.
 type Ask struct {

@@ -394,3 +394,20 @@ func TestLargeResultsAreCutAndItIsSaid(t *testing.T) {
 	w.Step()
 	assert.Contains(t, w.Words()[0], `… the first 24000 of 100000 bytes; "result:1.t1.c1" names the whole`)
 }
+
+func TestAMessageOfAToolSaysHowItsCallEnded(t *testing.T) {
+	w := world(t)
+	w.Step()
+	w.Reply("", "tide", `look {"name":"a"}`, "nothing")
+	w.Step()
+	w.Return("t1.c1", "high")
+	w.Fail("t1.c2", deed.Failure{Outcome: ledger.NotDone, Class: "refused", Say: "no"})
+	w.Step()
+	var ended []ledger.Ended
+	for _, m := range w.S.Main().Messages() {
+		if m.Role == ledger.FromTool {
+			ended = append(ended, m.Ended)
+		}
+	}
+	assert.Equal(t, []ledger.Ended{"", ledger.EndedFailed, ledger.EndedRefused}, ended)
+}

@@ -361,7 +361,7 @@ func (s *State) decide(e ledger.Event, d *ledger.CallDecided) error {
 	if u == nil || u.Phase != Received || e.Step.Parent() != d.Of || u.Decided() {
 		return fmt.Errorf("no reply of turn %q is here", d.Of)
 	}
-	c := &Call{Step: e.Step, Turn: u, Decided: d, Args: d.Args, At: e.At}
+	c := &Call{Step: e.Step, Turn: u, Decided: d, Args: d.Args, At: e.At, first: e.V == 1}
 	u.Calls = append(u.Calls, c)
 	s.calls[e.Step] = c
 	u.left++
@@ -538,7 +538,15 @@ func (t *Thread) results(u *Turn) {
 		return // no model reads it
 	}
 	for _, c := range u.Calls {
-		t.say(ledger.Message{Role: ledger.FromTool, Tool: c.Decided.Tool, Call: c.Decided.ID, Text: c.Words})
+		m := ledger.Message{Role: ledger.FromTool, Tool: c.Decided.Tool, Call: c.Decided.ID, Text: c.Words}
+		switch {
+		case c.first:
+		case c.Progress == CallFailed:
+			m.Ended = ledger.EndedFailed
+		case c.Progress == CallRefused:
+			m.Ended = ledger.EndedRefused
+		}
+		t.say(m)
 	}
 	t.tellNotes()
 }

@@ -219,6 +219,7 @@ type Call struct {
 	counted counts
 	ended   bool
 	reading bool
+	first   bool // it was decided in an event of version 1, whose messages did not say how calls ended
 }
 
 // writes says whether the call is one that goes in line with the other writes of its turn.

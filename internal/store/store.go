@@ -482,11 +482,21 @@ func (s *Store) Due(ctx context.Context, now time.Time) (runs []string, next tim
 	return runs, next, err
 }
 
+// formatOfVersions is the format in which versions of a project are kept, so that a held
+// run's files can still be read by a later program. Those without a format are of the first.
+const formatOfVersions = 2
+
+// version is a version of a project as it is kept.
+type version struct {
+	Format int `json:"format"`
+	project.Source
+}
+
 var saveVersion = statement(`INSERT INTO version (hash, body, at) VALUES (:hash, :body, :at) ON CONFLICT DO NOTHING`)
 
 // SaveVersion keeps what a project was made from, by its hash.
 func (s *Store) SaveVersion(ctx context.Context, src project.Source) error {
-	raw, err := json.Marshal(src)
+	raw, err := json.Marshal(version{formatOfVersions, src})
 	if err != nil {
 		return err
 	}
@@ -516,8 +526,14 @@ func (s *Store) Version(ctx context.Context, h ledger.Hash) (project.Source, err
 	if err != nil {
 		return src, err
 	}
-	err = json.Unmarshal(body, &src)
-	return src, err
+	var v version
+	if err := json.Unmarshal(body, &v); err != nil {
+		return src, err
+	}
+	if v.Format > formatOfVersions {
+		return src, fmt.Errorf("the version %s of the project was kept by a newer Stone Baton (format %d); this one reads up to %d", h, v.Format, formatOfVersions)
+	}
+	return v.Source, nil
 }
 
 var saveDrill = statement(`INSERT INTO drill (name, data, at) VALUES (:name, :data, :at) ON CONFLICT (name) DO UPDATE SET data = excluded.data, at = excluded.at`)

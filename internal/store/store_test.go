@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,6 +20,7 @@ import (
 	"stonebaton.example/core/view"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/engine/logtest"
+	"stonebaton.example/internal/sqlite"
 	"stonebaton.example/internal/store"
 )
 
@@ -226,11 +228,22 @@ func TestRunsAreFiltered(t *testing.T) {
 }
 
 func TestVersionsAreKept(t *testing.T) {
-	s := open(t, t.TempDir())
+	dir := t.TempDir()
+	s := open(t, dir)
 	defer s.Close()
 	src := project.Source{Files: map[string]string{"a.yaml": strings.Repeat("x", 9000)}, Env: map[string]string{"A": "b"}}
 	require.NoError(t, s.SaveVersion(ctx, src))
 	require.NoError(t, s.SaveVersion(ctx, src))
+	db, err := sqlx.Open("sqlite", sqlite.DSN(filepath.Join(dir, "stonebaton.db")))
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec(`INSERT INTO version (hash, body, at) VALUES ('later', '{"format": 99, "files": {}}', 0), ('first', '{"files": {"a": "b"}, "env": {}}', 0)`)
+	require.NoError(t, err)
+	_, err = s.Version(ctx, "later")
+	require.ErrorContains(t, err, "was kept by a newer Stone Baton (format 99); this one reads up to 2")
+	first, err := s.Version(ctx, "first")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"a": "b"}, first.Files, "those that an earlier program kept have none")
 	got, err := s.Version(ctx, src.Hash())
 	require.NoError(t, err)
 	assert.Equal(t, src, got)

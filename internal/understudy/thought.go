@@ -133,12 +133,14 @@ func (th *thought) made(from, to int) []*asked {
 			out = append(out, a)
 		}
 		if a := by[m.Call]; m.Role == ledger.FromTool && a != nil && !strings.HasPrefix(m.Tool, project.PassPrefix) {
-			a.result = &found{tool: m.Tool, args: a.args, value: readValue(m.Text), raw: m.Text, words: m.Text, bad: badRE.MatchString(m.Text)}
+			a.result = &found{tool: m.Tool, args: a.args, value: readValue(m.Text), raw: m.Text, words: m.Text, bad: m.Ended != "" || badRE.MatchString(m.Text)}
 		}
 	}
 	return out
 }
 
+// badRE knows by their words the results of calls that did not return: over the wire of chat
+// completions nothing else tells of it.
 var badRE = regexp.MustCompile(`^(Not done|Not handed|[a-z_A-Z0-9]+ (failed|was not called|was not done)|Unknown tool|It is not known whether|[a-z_0-9]+ (could not answer:|was not asked:|cannot ask))`)
 
 // tools gives the tools that were called since the person spoke.
