@@ -131,6 +131,60 @@ func TestATicketIsPutToThePersonAtTheTerminal(t *testing.T) {
 	}
 }
 
+func TestAQuestionIsPutToThePersonAtTheTerminal(t *testing.T) {
+	const asking = `project: pier
+start: desk
+models: {m: {speaks: understudy}}
+---
+tool: sound
+summary: Work out how long a vessel takes to the pier, by its speed.
+effect: read
+input: {type: object, required: [speed_kn], properties: {speed_kn: {type: number, description: "Speed of the vessel in knots."}}}
+stubs: [{returns: "two hours"}]
+---
+tool: tide
+summary: Tell when the tide is high.
+effect: read
+stubs: [{returns: high}]
+---
+agent: desk
+summary: Reads requests.
+prompt: You are the desk.
+tools: [tide]
+consults: [{agent: pilot, asks: person}]
+---
+agent: pilot
+summary: Works out how long a vessel takes to the pier.
+prompt: You are the pilot.
+tools: [sound]
+`
+	for name, c := range map[string]struct{ typed, answer string }{
+		"answered":  {"6 knots\n", "two hours"},
+		"left open": {"\n", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			h := serve(t, asking)
+			var out bytes.Buffer
+			k := &call{Streams: Streams{In: strings.NewReader(c.typed), Out: &out, Err: &out}, at: h.url}
+			b, err := h.app.Engine.Begin(context.Background(), engine.Start{Text: "When is the tide high, and how long does a vessel take to the pier?", Tools: ledger.ToolsStubs})
+			require.NoError(t, err)
+			f := newFollower(k, false)
+			in := bufio.NewReader(k.In)
+			f.read = func(prompt string) (string, error) { k.print("%s", painted(prompt)); return in.ReadString('\n') }
+			last, err := f.follow(context.Background(), b.Run, 0)
+			require.NoError(t, err)
+			assert.Contains(t, out.String(), "What is the speed of the vessel in knots?")
+			assert.Contains(t, out.String(), "your answer; enter leaves it open")
+			if c.answer == "" {
+				assert.Equal(t, ledger.Held, last.Status)
+				return
+			}
+			assert.Equal(t, ledger.Done, last.Status, out.String())
+			assert.Contains(t, last.Answer, c.answer)
+		})
+	}
+}
+
 func TestCommandsForPrograms(t *testing.T) {
 	h := serve(t, coretest.Main)
 	code, out, _ := h.run("", "say", "-json", "-stubs", lookUp)

@@ -136,21 +136,37 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 		return strings.TrimSpace(line), nil
 	}
 	for {
-		choice, err := read("         a allow, c change, r refuse, enter leaves it open: ")
+		prompt := map[string]string{
+			string(ledger.GateTicket):     "         a allow, c change, r refuse, enter leaves it open: ",
+			string(ledger.OutcomeTicket):  "         h it happened, n it did not, g give up, enter leaves it open: ",
+			string(ledger.QuestionTicket): "         your answer; enter leaves it open: ",
+		}[t.Form]
+		choice, err := read(prompt)
 		if err != nil || choice == "" {
 			k.print("\n")
 			return false, nil
 		}
 		s := api.Settle{Shown: ledger.Hash(t.Shown)}
-		switch strings.ToLower(choice)[:1] {
-		case "a":
+		switch {
+		case t.Form == string(ledger.QuestionTicket):
+			s.Verb = ledger.Answer
+			if s.Result, err = json.Marshal(choice); err != nil {
+				return false, err
+			}
+		case t.Form == string(ledger.OutcomeTicket):
+			verb, ok := map[string]ledger.Verb{"h": ledger.Happened, "n": ledger.NotHappened, "g": ledger.GiveUp}[strings.ToLower(choice)[:1]]
+			if !ok {
+				continue
+			}
+			s.Verb = verb
+		case strings.ToLower(choice)[:1] == "a":
 			s.Verb = ledger.Allow
-		case "r":
+		case strings.ToLower(choice)[:1] == "r":
 			s.Verb = ledger.RefuseIt
 			if s.Because, err = read("         why? "); err != nil {
 				return false, nil
 			}
-		case "c":
+		case strings.ToLower(choice)[:1] == "c":
 			s.Verb = ledger.Amend
 			raw, err := read("         the values to change, as JSON: ")
 			if err != nil {

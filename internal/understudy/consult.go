@@ -65,8 +65,8 @@ func (th *thought) consult(g *goal, c *card) (ledger.Ask, bool) {
 			}
 		}
 	}
-	question := upperFirst(g.clause.Text)
-	if about := th.beside(g, f); len(about) > 0 && len(f.args) == 0 {
+	question := upperFirst(leadRE.ReplaceAllString(g.clause.Text, ""))
+	if about := th.beside(g, f); len(about) > 0 && len(f.args) == 0 && !g.mentions() {
 		question += " (" + strings.Join(about, ", ") + ")"
 	}
 	args[project.Question] = question
@@ -84,8 +84,11 @@ func (th *thought) consult(g *goal, c *card) (ledger.Ask, bool) {
 	return ledger.Ask{Tool: c.Name, Args: string(raw)}, true
 }
 
-// beside lists what the rest of a request mentions, for an agent that sees none of it and has
-// no fields that took any.
+// leadRE is what leads from one clause to the next.
+var leadRE = regexp.MustCompile(`(?i)^(?:and|also|then|but)\s+`)
+
+// beside lists what the rest of a request mentions, for an agent that sees none of it, where
+// the clause itself mentions nothing and no field took any.
 func (th *thought) beside(g *goal, f filled) []string {
 	var out []string
 	for _, m := range reading.Mentions(g.text, th.now) {
@@ -108,8 +111,9 @@ var (
 	answersRE = regexp.MustCompile(`(?s)^[^\n:]{1,80} answers: (.*)$`)
 )
 
-// given reads the fields that stand below a question, one on a line, as name and value.
-func given(text string) (question string, fields map[string]any) {
+// fields reads what stands below a question, one on a line, as name and value: where each
+// name is that of a parameter. Else they are words like any others.
+func (th *thought) fields(text string) (question string, fields map[string]any) {
 	m := givenRE.FindStringSubmatch(text)
 	if m == nil {
 		return text, nil
@@ -117,6 +121,11 @@ func given(text string) (question string, fields map[string]any) {
 	fields = map[string]any{}
 	for _, line := range strings.Split(strings.TrimSpace(m[2]), "\n") {
 		name, v, _ := strings.Cut(line, ": ")
+		if !slices.ContainsFunc(th.cards, func(c *card) bool {
+			return slices.ContainsFunc(append(slices.Clip(c.params), c.fields...), func(p *param) bool { return p.name == name })
+		}) {
+			return text, nil
+		}
 		fields[name] = v
 		if x, err := value.Read([]byte(v)); err == nil {
 			fields[name] = x

@@ -85,7 +85,7 @@ func newThought(r deed.Request, m *memory) *thought {
 	}
 	if th.from >= 0 {
 		said := ""
-		if said, th.given = given(r.Messages[th.from].Text); th.given != nil {
+		if said, th.given = th.fields(r.Messages[th.from].Text); th.given != nil {
 			r.Messages = slices.Clone(r.Messages)
 			r.Messages[th.from].Text = said
 			th.r.Messages = r.Messages
