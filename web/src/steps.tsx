@@ -30,7 +30,7 @@ function say(s: Step, lines?: string): string {
 export function Steps({ steps, folds, onFold, lines, selected, onSelect }: { steps: readonly Step[]; folds: Tree["folds"]; onFold: (lane: string) => void; lines?: Record<string, string>; selected?: number; onSelect: (n: number) => void }) {
   const box = useRef<HTMLDivElement>(null);
   const place = steps.findIndex((s) => s.n === selected);
-  const rows = useVirtualizer({ count: steps.length, getScrollElement: () => box.current, estimateSize: () => 47, overscan: 12 });
+  const rows = useVirtualizer({ count: steps.length, getScrollElement: () => box.current, estimateSize: () => 47, overscan: 4 });
   useEffect(() => {
     if (place >= 0) rows.scrollToIndex(place, { align: "auto" });
   }, [place, rows]);

@@ -144,8 +144,8 @@ export function Track({ totals, tree, selected, onSelect, onFold, title }: { tot
   }, [selected, byN]);
 
   const height = TOP + Math.max(1, lanes.length) * LANE + 22;
-  const from = view.left - 300;
-  const to = view.left + view.width + 300;
+  const from = view.left - 100;
+  const to = view.left + view.width + 100;
   // what is in sight, and one on each side so that the line runs on; a run of any length stays quick
   let lo = blocks.findIndex((b) => b.x + b.w >= from);
   if (lo < 0) lo = Math.max(0, blocks.length - 1);
