@@ -43,6 +43,7 @@ function place(steps: readonly Step[], lanes: readonly string[], axis: Axis, roo
   const t0 = first ? Date.parse(first.began) : 0;
   const t1 = Math.max(t0 + 1, ...steps.slice(-50).map((s) => (s.ended ? Date.parse(s.ended) : Date.now())));
   const scale = Math.max((room - 160) / (t1 - t0), 0.000001);
+  const ends = new Map<string, number[]>(); // in real time, where what goes side by side on a lane ends
   for (const step of steps) {
     const y = TOP + Math.max(0, lanes.indexOf(step.lane)) * LANE;
     const settled = step.wait?.settled_at && step.kind === "call" ? step.wait : undefined;
@@ -59,6 +60,12 @@ function place(steps: readonly Step[], lanes: readonly string[], axis: Axis, roo
       const ended = step.ended ? Date.parse(step.ended) : Math.max(began, t1);
       const b: Block = { step, x: GAP + (began - t0) * scale, w: Math.max(7, (ended - began) * scale), y };
       if (settled) b.wait = { x: GAP + (Date.parse(settled.raised_at) - t0) * scale, w: Math.max(3, (Date.parse(settled.settled_at!) - Date.parse(settled.raised_at)) * scale) };
+      const rows = ends.get(step.lane) ?? [];
+      const free = rows.findIndex((at) => at <= b.x + 1);
+      const row = Math.min(free < 0 ? rows.length : free, 2);
+      rows[row] = GAP + (ended - t0) * scale;
+      ends.set(step.lane, rows);
+      if (step.kind !== "pass") b.y += row * 17;
       blocks.push(b);
       x = Math.max(x, b.x + b.w + GAP);
     }
@@ -113,7 +120,7 @@ export function Track({ totals, tree, selected, onSelect, onFold, title }: { tot
   const { lanes: shown, steps, folds, all } = tree;
   const [axis, setAxis] = useState<Axis>("even");
   const [hover, setHover] = useState<number>();
-  const [view, setView] = useState({ left: 0, width: 900 });
+  const [view, setView] = useState({ left: 0, width: 900, top: 0, height: 600 });
   const box = useRef<HTMLDivElement>(null);
   const lanes = useMemo(() => shown.map((l) => l.id), [shown]);
   const { blocks, end: used } = useMemo(() => place(steps, lanes, axis, view.width - LABEL), [steps, lanes, axis, view.width]);
@@ -124,7 +131,7 @@ export function Track({ totals, tree, selected, onSelect, onFold, title }: { tot
   useEffect(() => {
     const el = box.current;
     if (!el) return;
-    const look = () => setView({ left: el.scrollLeft, width: el.clientWidth });
+    const look = () => setView({ left: el.scrollLeft, width: el.clientWidth, top: el.scrollTop, height: el.clientHeight });
     const seen = new ResizeObserver(look);
     seen.observe(el);
     el.addEventListener("scroll", look, { passive: true });
@@ -146,6 +153,13 @@ export function Track({ totals, tree, selected, onSelect, onFold, title }: { tot
   const height = TOP + Math.max(1, lanes.length) * LANE + 22;
   const from = view.left - 100;
   const to = view.left + view.width + 100;
+  // only what is in sight is a picture: one of a whole long run would be too large to move
+  const x0 = Math.max(0, from - LABEL);
+  const x1 = Math.max(x0 + 1, Math.min(end, to));
+  const y0 = Math.max(0, view.top - 2 * LANE);
+  const y1 = Math.max(y0 + 1, Math.min(height, view.top + view.height + 2 * LANE));
+  const bottom = Math.min(height, view.top + view.height);
+  const inSight = (y: number) => y + LANE > y0 && y < y1;
   // what is in sight, and one on each side so that the line runs on; a run of any length stays quick
   let lo = blocks.findIndex((b) => b.x + b.w >= from);
   if (lo < 0) lo = Math.max(0, blocks.length - 1);
@@ -196,11 +210,9 @@ export function Track({ totals, tree, selected, onSelect, onFold, title }: { tot
       >
         <div style={{ width: end + LABEL, height }} className="relative">
           <div className="sticky left-0 z-10 w-[128px] bg-ground" style={{ height }}>
-            {shown.map((l, i) => (
-              <LaneLabel key={l.id} lane={l} top={TOP + i * LANE - 1} colour={lane(all, l.id)} fold={folds.get(l.id)} onFold={onFold} />
-            ))}
+            {shown.map((l, i) => inSight(TOP + i * LANE) && <LaneLabel key={l.id} lane={l} top={TOP + i * LANE - 1} colour={lane(all, l.id)} fold={folds.get(l.id)} onFold={onFold} />)}
           </div>
-          <svg width={end} height={height} className="absolute top-0" style={{ left: LABEL }} role="img" aria-label={`${steps.length} steps on ${lanes.length} lanes; the list below tells them one by one`}>
+          <svg width={x1 - x0} height={y1 - y0} viewBox={`${x0} ${y0} ${x1 - x0} ${y1 - y0}`} className="absolute" style={{ left: LABEL + x0, top: y0 }} role="img" aria-label={`${steps.length} steps on ${lanes.length} lanes; the list below tells them one by one`}>
             <defs>
               <pattern id="wait" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
                 <rect width="7" height="7" fill="var(--call-soft)" />
@@ -211,14 +223,12 @@ export function Track({ totals, tree, selected, onSelect, onFold, title }: { tot
                 <rect width="2.2" height="7" fill="var(--joint-strong)" />
               </pattern>
             </defs>
-            {lanes.map((id, i) => (
-              <path key={id} d={`M0 ${TOP + i * LANE + H / 2}H${end}`} stroke="var(--joint)" />
-            ))}
-            <path d={`M0 ${height - 18}H${end}`} stroke="var(--joint)" />
+            {lanes.map((id, i) => inSight(TOP + i * LANE) && <path key={id} d={`M${x0} ${TOP + i * LANE + H / 2}H${x1}`} stroke="var(--joint)" />)}
+            <path d={`M${x0} ${bottom - 18}H${x1}`} stroke="var(--joint)" />
             <path d={threads(seen)} fill="none" stroke="var(--ink-3)" strokeWidth="1.5" />
             <path d={baton(seen)} fill="none" stroke="var(--ink)" strokeWidth="3" />
-            {seen.map((b) => (
-              <BlockShape key={b.step.id} b={b} lanes={lanes} colour={lane(all, b.step.lane)} axis={axis} on={selected === b.step.n} onSelect={onSelect} onHover={setHover} foot={height - 5} />
+            {seen.map((b) => inSight(b.y) && (
+              <BlockShape key={b.step.id} b={b} lanes={lanes} colour={lane(all, b.step.lane)} axis={axis} on={selected === b.step.n} onSelect={onSelect} onHover={setHover} foot={bottom - 5} />
             ))}
           </svg>
           {why && (
@@ -292,7 +302,7 @@ function BlockShape({ b, lanes, colour, axis, on, onSelect, onHover, foot }: { b
           )}
         </>
       )}
-      <path d={shape(b)} className={busy ? "going" : undefined} fill={open ? "url(#wait)" : solid ? colour : bad ? "var(--bad-soft)" : "var(--face)"} stroke={on ? "var(--ink)" : open ? "var(--call)" : bad ? "var(--bad)" : colour} strokeWidth={on ? 2.6 : 1.6} />
+      <path d={shape(b)} className={busy ? "going" : undefined} fill={open ? "url(#wait)" : solid ? colour : bad ? "var(--bad-soft)" : "var(--face)"} stroke={on ? "var(--ink)" : open ? "var(--call)" : bad ? "var(--bad)" : solid && axis === "real" ? "var(--ground)" : colour} strokeWidth={on ? 2.6 : 1.6} />
       {open && w > 40 && <rect x={x + 6} y={y + 5} width={w - 12} height={H - 10} fill="var(--call-soft)" />}
       {w > 40 && (
         <>
