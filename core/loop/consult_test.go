@@ -526,3 +526,40 @@ func TestWhatMayNotFollowIsNotFolded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, s.Threads(), 2)
 }
+
+func TestAnAgentThatOnlyAsksBackIsEnded(t *testing.T) {
+	w := tree(t)
+	w.Step()
+	for range 3 {
+		w.Reply("", `consult_tides {"question":"When?"}`)
+		w.Step()
+		w.Reply("Which day?")
+		w.Step()
+	}
+	require.NotNil(t, w.S.Closed())
+	assert.Equal(t, "the model made the same call of consult_tides 3 times with the same arguments and got the same result (limit same_call: 3)", w.S.Closed().Problem.Say)
+}
+
+func TestAConsultThatIsHeldForDaysTakesNoTime(t *testing.T) {
+	w := tree(t)
+	w.Step()
+	w.Reply("", `consult_tides {"question":"a"}`)
+	w.Step()
+	w.Reply("", `ask_person {"question":"What does she draw?"}`)
+	w.Step()
+	require.Equal(t, ledger.Held, w.S.Status())
+	if due, ev, ok := loop.Wake(w.P, w.S); ok {
+		t.Fatalf("nothing is due while a person is waited for, not %s at %s", ev.Kind, due)
+	}
+	w.Now = w.Now.Add(9 * 24 * time.Hour)
+	ev, err := loop.Settle(w.P, w.S, "t1.c1.t1.c1", loop.Settlement{Verb: ledger.Answer, By: "ann", Result: "3 m"})
+	require.NoError(t, err)
+	w.Append(*ev)
+	w.Step()
+	w.Reply("At noon.")
+	w.Step()
+	w.Reply("At noon.")
+	w.Step()
+	assert.Equal(t, ledger.Done, w.S.Closed().Status)
+	assert.Less(t, w.S.Worked(w.Now), time.Second)
+}
