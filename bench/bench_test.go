@@ -567,8 +567,9 @@ func streams(b *testing.B, spread time.Duration) {
 			ready.Add(1)
 			go func() {
 				defer wg.Done()
-				req, _ := http.NewRequest("GET", srv.URL+"/api/runs/"+x.Run+"/events?after=2", nil)
+				req, _ := http.NewRequest("GET", srv.URL+"/api/runs/"+x.Run+"/events", nil)
 				req.Header.Set("Accept", "text/event-stream")
+				req.Header.Set("Last-Event-ID", "2")
 				resp, err := client.Do(req)
 				ready.Done()
 				if err != nil {

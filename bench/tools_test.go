@@ -235,7 +235,7 @@ func BenchmarkTries(b *testing.B) {
 			})
 		}
 		b.ReportMetric(float64(get("/api/tries?tool=look&limit=200").Microseconds())/1000, "ms-newest")
-		b.ReportMetric(float64(get("/api/tries?tool=look&limit=200&before=300").Microseconds())/1000, "ms-oldest")
+		b.ReportMetric(float64(get("/api/tries?tool=look&limit=200&cursor=300").Microseconds())/1000, "ms-oldest")
 		frame := scrollTries(b, srv.URL)
 		b.ReportMetric(frame, "ms-frame")
 		srv.Close()
