@@ -187,7 +187,7 @@ func (e *ended) Delta(string, ledger.StepID, string) {}
 // once, against bare inserts of the same rows in the same batches, grouped into
 // commits the same way.
 func BenchmarkDurableRuns(b *testing.B) {
-	for _, c := range []struct{ atOnce, runs int }{{1, 150}, {64, 1920}, {1000, 4000}} {
+	for _, c := range []struct{ atOnce, runs int }{{1, 600}, {64, 1920}, {1000, 4000}} {
 		b.Run(fmt.Sprint(c.atOnce), func(b *testing.B) {
 			for range b.N {
 				ours, bare, events := durable(b, c.atOnce, c.runs, coretest.Main, instant{})
@@ -451,8 +451,8 @@ func written(b *testing.B, dir string, batches map[string][]batch) (runs [][][]i
 			if x.over {
 				var kept []byte
 				var file *string
-				require.NoError(b, db.QueryRowx(`SELECT kept, kept_file FROM session WHERE last = ?`, id).Scan(&kept, &file))
-				ins = append(ins, insert{`UPDATE session SET kept = ?, kept_file = ? WHERE last = ?`, []any{kept, file, id}})
+				require.NoError(b, db.QueryRowx(`SELECT kept, kept_file FROM session WHERE id = ?`, row[1]).Scan(&kept, &file))
+				ins = append(ins, insert{`UPDATE session SET kept = ?, kept_file = ? WHERE id = ?`, []any{kept, file, row[1]}})
 			}
 			run = append(run, ins)
 		}

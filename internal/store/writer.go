@@ -39,7 +39,7 @@ var (
 		worked = :worked, answer = :answer, problem = :problem, last_at = :last_at, epoch = :epoch, seq = :seq WHERE id = :id AND epoch <= :epoch AND seq = :follows`)
 	nextEpoch = statement(`UPDATE run SET epoch = epoch + 1 WHERE id = :run`)
 	epochOf   = statement(`SELECT epoch FROM run WHERE id = :run`)
-	keep      = statement(`UPDATE session SET kept = :kept, kept_file = :file WHERE last = :run`)
+	keep      = statement(`UPDATE session SET kept = :kept, kept_file = :file WHERE id = (SELECT session FROM run WHERE id = :run) AND last = :run`)
 	setTimer  = statement(`INSERT INTO timer (run, step, what, due) VALUES (:run, :step, :what, :due) ON CONFLICT (run, step, what) DO UPDATE SET due = excluded.due`)
 	endTimer  = statement(`DELETE FROM timer WHERE run = :run AND step = :step AND what = :what`)
 	endTimers = statement(`DELETE FROM timer WHERE run = :run`)
@@ -159,69 +159,66 @@ func (w *writer) commit(group []*write) {
 	}
 }
 
+// Transactions are begun and ended by prepared statements, like all else: the writer has
+// one connection, and the transactions of database/sql parse their statements each time.
+var (
+	begin     = statement(`BEGIN IMMEDIATE`)
+	commit    = statement(`COMMIT`)
+	rollback  = statement(`ROLLBACK`)
+	savepoint = statement(`SAVEPOINT batch`)
+	undo      = statement(`ROLLBACK TO batch`)
+	release   = statement(`RELEASE batch`)
+)
+
 // attempt carries a group out. Its error means that nothing of it was kept; with
 // savepoints a batch that fails has its own in errs, and the rest is kept.
 func (w *writer) attempt(group []*write, errs []error, savepoints bool) (err error) {
-	in, err := w.db.Beginx()
-	if err != nil {
+	t := &tx{stmts: w.stmts}
+	if err := t.do(begin, named{}); err != nil {
 		return err
 	}
-	t := &tx{Tx: in, stmts: w.stmts, bound: map[*query]*sqlx.NamedStmt{}}
 	defer func() {
 		if err != nil {
-			_ = in.Rollback() // the error that matters is the one before it
+			_ = t.do(rollback, named{}) // the error that matters is the one before it
 		}
 	}()
-	point := func(sql string) error {
+	point := func(q *query) error {
 		if !savepoints {
 			return nil
 		}
-		_, err := in.Exec(sql)
-		return err
+		return t.do(q, named{})
 	}
 	for i, x := range group {
-		if err := point("SAVEPOINT batch"); err != nil {
+		if err := point(savepoint); err != nil {
 			return err
 		}
 		if errs[i] = x.do(t); errs[i] != nil {
 			if !savepoints {
 				return errs[i]
 			}
-			if err := point("ROLLBACK TO batch"); err != nil {
+			if err := point(undo); err != nil {
 				return err
 			}
 		}
-		if err := point("RELEASE batch"); err != nil {
+		if err := point(release); err != nil {
 			return err
 		}
 	}
-	return in.Commit()
+	return t.do(commit, named{})
 }
 
 // tx is the transaction under way.
-type tx struct {
-	*sqlx.Tx
-	stmts, bound map[*query]*sqlx.NamedStmt
-}
-
-func (t *tx) stmt(q *query) *sqlx.NamedStmt {
-	s := t.bound[q]
-	if s == nil {
-		s = t.NamedStmt(t.stmts[q])
-		t.bound[q] = s
-	}
-	return s
-}
+type tx struct{ stmts map[*query]*sqlx.NamedStmt }
 
 // do carries a statement out with the named parameters of a struct or map.
 func (t *tx) do(q *query, params any) error {
-	_, err := t.stmt(q).Exec(params)
+	_, err := t.stmts[q].Exec(params)
 	return err
 }
 
 // changed does the same and says how many rows it changed.
 func (t *tx) changed(q *query, params any) (int64, error) {
-	r, err := t.stmt(q).Exec(params)
+	r, err := t.stmts[q].Exec(params)
 	if err != nil {
 		return 0, err
 	}
@@ -229,7 +226,7 @@ func (t *tx) changed(q *query, params any) (int64, error) {
 }
 
 // get reads one row.
-func (t *tx) get(into any, q *query, params any) error { return t.stmt(q).Get(into, params) }
+func (t *tx) get(into any, q *query, params any) error { return t.stmts[q].Get(into, params) }
 
 type named = map[string]any
 
