@@ -19,6 +19,7 @@ import (
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/scope"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/service"
 	"stonebaton.example/internal/understudy"
 )
@@ -47,7 +48,7 @@ func TestExamplesAreTaken(t *testing.T) {
 			var doc map[string]any
 			require.NoError(t, yaml.Unmarshal([]byte(m[1]), &doc), f)
 			kind := regexp.MustCompile(`^(\w+):`).FindStringSubmatch(m[1])[1]
-			k, ok := project.KindSchema(kind)
+			k, ok := app.Reader.Schema(kind)
 			require.True(t, ok, "%s: %s", f, kind)
 			s, err := schema.Compile(k)
 			require.NoError(t, err)
@@ -76,7 +77,7 @@ func TestTheGuidesProjectCompiles(t *testing.T) {
 		}
 	}
 	files["tides.yaml"] = "agent: tides\nsummary: Knows the tides.\nprompt: You know tides.\n---\ntool: find_berth\nsummary: Find a free berth.\neffect: read\nstubs: [{returns: []}]\n"
-	p, probs := project.Compile(project.Source{Files: files, Env: map[string]string{"OFFICE_URL": "http://127.0.0.1:1", "MODEL_URL": "http://127.0.0.1:2"}})
+	p, probs := app.Reader.Compile(project.Source{Files: files, Env: map[string]string{"OFFICE_URL": "http://127.0.0.1:1", "MODEL_URL": "http://127.0.0.1:2"}})
 	require.NotNil(t, p, "%v", probs)
 }
 
@@ -103,8 +104,8 @@ func properties(doc map[string]any, out map[string]bool) {
 
 func TestEveryFieldIsInTheReference(t *testing.T) {
 	text := read(t, "reference/project-files.md")
-	for _, kind := range project.Kinds() {
-		doc, _ := project.KindSchema(kind)
+	for _, kind := range app.Reader.Documents() {
+		doc, _ := app.Reader.Schema(kind)
 		names := map[string]bool{}
 		properties(doc, names)
 		for n := range names {

@@ -5,6 +5,7 @@ package coretest
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -72,10 +73,33 @@ tools: [look, reserve]
 passes_to: [desk]
 `
 
+// Program is a kind of tool for tests of the core: a program that nobody runs.
+var Program = project.Kind{Name: "program",
+	Schema: `{type: object, additionalProperties: false, required: [run], properties: {run: *paths, writes: *paths, bare: {type: boolean}, looks: {type: boolean}}}`,
+	Reach:  func(map[string]any) (writes, starts string) { return "writes", "run" },
+	Compile: func(p *project.Part) project.Work {
+		var r struct {
+			Run         []string
+			Bare, Looks bool
+		}
+		p.Into(&r)
+		w := project.Work{Spec: r.Run, Line: strings.Join(r.Run, " "), Looks: r.Looks}
+		for i, a := range r.Run {
+			p.NoSecret(fmt.Sprintf("/run/%d", i), a)
+		}
+		if r.Bare {
+			w.Bare = &project.Bare{Say: "runs " + w.Line, Of: r.Run}
+		}
+		return w
+	}}
+
+// Reader reads projects whose tools have stubs, or are of that kind.
+var Reader = project.NewReader(Program)
+
 // Project compiles a project of one file.
 func Project(t testing.TB, text string) *project.Project {
 	t.Helper()
-	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: text}, Env: map[string]string{}})
+	p, probs := Reader.Compile(project.Source{Files: map[string]string{project.Main: text}, Env: map[string]string{}})
 	require.NotNil(t, p, "%v", probs)
 	return p
 }

@@ -91,7 +91,7 @@ func ready(p *project.Project, s *run.State, t *run.Thread) (reads []Action, wri
 // cannot succeed; then the ticket.
 func before(p *project.Project, s *run.State, c *run.Call) Action {
 	switch tool := p.Tools[c.Decided.Tool]; {
-	case c.Looked == nil && tool.Looks() && !stubbed(s, c):
+	case c.Looked == nil && tool.Work.Looks && !stubbed(s, c):
 		return Look{Tool: tool, Call: c}
 	case c.Looked != nil && c.Looked.Words != "":
 		return Record{ledger.New(c.Step, &ledger.CallRefused{Words: c.Looked.Words, Why: "it cannot succeed, so nobody is asked"})}

@@ -55,7 +55,7 @@ func Speak(t *project.Tool, v expr.Vars, r deed.Result, handle string) (Spoken, 
 		words += fmt.Sprintf("\n… there are more than these %d rows; they were not read. Ask for something narrower to see all of it.", len(list))
 	}
 	sp := Spoken{Words: words, Whole: whole, Sets: map[string]any{}}
-	if b := t.Builtin; b != nil && b.Do == "state.set" {
+	if t.Work.Sets {
 		set, _ := value.(map[string]any)
 		for k, x := range set {
 			sp.Sets[k] = x

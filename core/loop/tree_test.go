@@ -70,7 +70,7 @@ func makeProject(t *rapid.T, choose choose, tiny, kept bool) made {
 		}
 		fmt.Fprintf(&b, "passes_to: [%s]\nconsults: [%s]\n", strings.Join(passes, ", "), strings.Join(consults, ", "))
 	}
-	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: b.String()}, Env: map[string]string{}})
+	p, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: b.String()}, Env: map[string]string{}})
 	if p == nil {
 		t.Fatalf("the project that was made does not compile: %v", probs)
 	}

@@ -7,13 +7,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stonebaton.example/core/coretest"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 )
 
 // consults compiles a project whose desk consults as it is told.
 func consults(desk, dues string) (*project.Project, []project.Problem) {
-	return project.Compile(project.Source{Files: map[string]string{project.Main: "project: p\nstart: desk\nmodels: {m: {speaks: understudy}}\n" +
+	return coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: "project: p\nstart: desk\nmodels: {m: {speaks: understudy}}\n" +
 		"---\nagent: desk\nsummary: Reads requests.\nprompt: You are the desk.\n" + desk +
 		"---\nagent: dues\nsummary: Works out dues.\nprompt: You know dues.\n" + dues +
 		"---\nagent: tides\nsummary: Knows the tides.\nprompt: You know tides.\n"}, Env: map[string]string{}})

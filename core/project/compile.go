@@ -177,13 +177,16 @@ func (r rawLimits) limits() Limits {
 }
 
 // into fills a struct from a document that its schema has already accepted.
-func (c *compiler) into(d *document, to any) {
-	b, err := json.Marshal(d.value)
+func (c *compiler) into(d *document, to any) { c.read(d.at(""), d.value, to) }
+
+// read fills a struct from a value that a schema has already accepted.
+func (c *compiler) read(at Place, v, to any) {
+	b, err := json.Marshal(v)
 	if err == nil {
 		err = json.Unmarshal(b, to)
 	}
 	if err != nil {
-		c.report(Error, d.at(""), "", "this cannot be read: %v", err)
+		c.report(Error, at, "", "this cannot be read: %v", err)
 	}
 }
 

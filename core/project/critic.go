@@ -161,9 +161,10 @@ func judgeParameter(k, full, at string, sub map[string]any, say func(string, Gra
 
 // judged is a tool with the document it came from.
 type judged struct {
-	doc  *document
-	tool *Tool
-	raw  rawTool
+	doc     *document
+	tool    *Tool
+	raw     rawTool
+	shipped bool // its input ships with the program
 }
 
 // judge reports what a careful colleague would say of the tools, each alone
@@ -173,8 +174,8 @@ func (c *compiler) judge() {
 		t, d := j.tool, j.doc
 		c.about = t.Name
 		for _, r := range Judge(t.Name, t.Summary, j.raw.Input) {
-			if j.raw.Builtin != nil && strings.HasPrefix(r.Path, "/input") && j.raw.Builtin.Do != "state.set" {
-				continue // what ships with the program is not theirs to fix
+			if j.shipped && strings.HasPrefix(r.Path, "/input") {
+				continue // it is not theirs to fix
 			}
 			at := d.at(r.Path)
 			if _, ok := d.value["summary"]; r.Path == "/summary" && !ok {
@@ -185,7 +186,7 @@ func (c *compiler) judge() {
 		switch {
 		case t.Effect == ledger.Irreversible && t.Gate == nil:
 			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first.", "%q cannot be undone and has no gate", t.Name)
-		case t.Effect == ledger.Write && t.Gate == nil && t.Resend == "" && !t.Inward():
+		case t.Effect == ledger.Write && t.Gate == nil && t.Resend == "" && !t.Work.Inward:
 			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first, or resend: key where the service knows a repeated request; if it only reads, say effect: read.", "%q writes, with neither gate: nor resend: nobody is asked, and after a crash it may be done twice", t.Name)
 		}
 		if j.raw.Output == nil {

@@ -44,7 +44,7 @@ stubs: [{returns: high}]
 ---
 tool: burn
 summary: Burn the old charts when somebody says so.
-http: {method: POST, url: "http://127.0.0.1:1/", headers: {X: "api_key: Zq8Lm2Xv9Rt4Kp7Wn3Bd6Yf1"}}
+program: {run: [burn, --now, --all, "to the last piece", "api_key: Zq8Lm2Xv9Rt4Kp7Wn3Bd6Yf1"]}
 ---
 tool: clash
 summary: Show what a schema that contradicts itself looks like, when it is asked for.
@@ -75,7 +75,7 @@ func TestEveryMistakeIsTold(t *testing.T) {
 		`"fits" and "tide_b" of desk will be confused: both say asked, berths, length, out, suit, vessel, work`,
 		`hint t.yaml:25:8 the input of "fits" has 13 parameters`,
 		`warning t.yaml:29:7 "burn" writes, with neither gate: nor resend:`,
-		`error t.yaml:31:64 this looks like a key | Name it as ${secret:NAME}`,
+		`error t.yaml:31:59 this looks like a key | Name it as ${secret:NAME}`,
 		`error t.yaml:35:54 b contradicts itself: its least value is above its greatest`,
 		`"a" is required, but no property of that name is allowed`,
 	} {
@@ -119,12 +119,12 @@ func TestTheDemoHasNothingToFix(t *testing.T) {
 func stubbed(t *testing.T, files map[string]string, tool string, d project.StubDraft) (project.Edit, *project.Project) {
 	t.Helper()
 	src := project.Source{Files: files, Env: map[string]string{}}
-	p, probs := project.Compile(src)
+	p, probs := coretest.Reader.Compile(src)
 	require.NotNil(t, p, "%v", probs)
 	e, err := project.AddStub(src, p.Tools[tool], d)
 	require.NoError(t, err)
 	files[e.File] = e.Body
-	p, probs = project.Compile(src)
+	p, probs = coretest.Reader.Compile(src)
 	require.NotNil(t, p, "%v\n%s", probs, e.Body)
 	return e, p
 }
@@ -133,10 +133,10 @@ func TestToolsThatAreAllAlikeAreToldInFiftyLines(t *testing.T) {
 	var names, docs []string
 	for i := range 40 {
 		names = append(names, fmt.Sprintf("tool_%d", i))
-		docs = append(docs, fmt.Sprintf("tool: tool_%d\nsummary: Look the berth of a vessel up when it is asked for.\neffect: read\nscript: return 1\n", i))
+		docs = append(docs, fmt.Sprintf("tool: tool_%d\nsummary: Look the berth of a vessel up when it is asked for.\neffect: read\nprogram: {run: [a1]}\n", i))
 	}
 	agent := "agent: third\nsummary: Has many tools.\nprompt: x\ntools: [" + strings.Join(names, ", ") + "]\n"
-	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "a.yaml": agent, "t.yaml": strings.Join(docs, "---\n")}})
+	_, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "a.yaml": agent, "t.yaml": strings.Join(docs, "---\n")}})
 	n, more := 0, ""
 	for _, p := range probs {
 		if p.Code == "alike" {
@@ -150,7 +150,7 @@ func TestToolsThatAreAllAlikeAreToldInFiftyLines(t *testing.T) {
 }
 
 func TestALongLineIsShownInPart(t *testing.T) {
-	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "a.yaml": "agent: third\nsummary: Has many tools.\nprompt: x\ntools: [" + strings.Repeat("größer, ", 1000) + "none]\n"}})
+	_, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "a.yaml": "agent: third\nsummary: Has many tools.\nprompt: x\ntools: [" + strings.Repeat("größer, ", 1000) + "none]\n"}})
 	at := slices.IndexFunc(probs, func(p project.Problem) bool { return p.Line == 4 })
 	require.GreaterOrEqual(t, at, 0)
 	assert.True(t, strings.HasPrefix(probs[at].Text, "tools: [größer, "))
@@ -182,11 +182,11 @@ func TestAStubIsPutBeforeTheOthersAndAllElseStays(t *testing.T) {
 	draft := project.StubDraft{Args: map[string]any{"n": 3.0, "who": "O'Hara", "at": map[string]any{"x": 1.0}}, Returns: map[string]any{"say": "={{ ding }}", "is": "=x"}}
 	const item = `- {when: "has(args.at) && dyn(args.at) == dyn({'x': 1}) && args.n == 3.0 && has(args.who) && args.who == 'O\\'Hara'", returns: {"is":"==x","say":"='={{ ding }}'"}}`
 	for name, c := range map[string]struct{ tail, want string }{
-		"none":  {"script: return 1\n", "script: return 1\nstubs:\n  " + item + "\n"},
+		"none":  {"program: {run: [a1]}\n", "program: {run: [a1]}\nstubs:\n  " + item + "\n"},
 		"flow":  {"stubs: [{returns: old}]\n", "stubs: [" + item[2:] + ", {returns: old}]\n"},
-		"empty": {"stubs: []\nscript: return 1\n", "stubs: [" + item[2:] + "]\nscript: return 1\n"},
+		"empty": {"stubs: []\nprogram: {run: [a1]}\n", "stubs: [" + item[2:] + "]\nprogram: {run: [a1]}\n"},
 		"block": {"stubs:\n    # one\n    - {returns: old}\n", "stubs:\n    # one\n    " + item + "\n    - {returns: old}\n"},
-		"two":   {"script: return 1\n\n---\ntool: other\nsummary: Do the other thing when asked.\neffect: read\nscript: return 2\n", "script: return 1\nstubs:\n  " + item + "\n\n---\ntool: other"},
+		"two":   {"program: {run: [a1]}\n\n---\ntool: other\nsummary: Do the other thing when asked.\neffect: read\nprogram: {run: [a2]}\n", "program: {run: [a1]}\nstubs:\n  " + item + "\n\n---\ntool: other"},
 	} {
 		e, p := stubbed(t, map[string]string{project.Main: coretest.Main, "bell.yaml": head + c.tail}, "bell", draft)
 		assert.True(t, strings.HasPrefix(e.Body, head+c.want), "%s\n%s", name, e.Body)
@@ -202,7 +202,7 @@ func TestAStubIsPutBeforeTheOthersAndAllElseStays(t *testing.T) {
 		require.NoError(t, err)
 		assert.False(t, no)
 	}
-	_, p := stubbed(t, map[string]string{project.Main: coretest.Main, "bell.yaml": head + "script: return 1\n"}, "bell", project.StubDraft{Fails: "no {{ bell }}", Status: 409, After: "2s"})
+	_, p := stubbed(t, map[string]string{project.Main: coretest.Main, "bell.yaml": head + "program: {run: [a1]}\n"}, "bell", project.StubDraft{Fails: "no {{ bell }}", Status: 409, After: "2s"})
 	say, err := p.Tools["bell"].Stubs[0].Fails.Fill(nil)
 	require.NoError(t, err)
 	assert.Equal(t, "no { { bell }}", say)
@@ -219,7 +219,7 @@ func TestAStubIsPutBeforeTheOthersAndAllElseStays(t *testing.T) {
 		{project.StubDraft{Class: "command", Outcome: ledger.Unknown, Status: 3}, `fails: {say: "no", status: 3, class: "command", outcome: unknown}}`},
 	} {
 		c.draft.Fails = "no"
-		e, p := stubbed(t, map[string]string{project.Main: coretest.Main, "bell.yaml": head + "script: return 1\n"}, "bell", c.draft)
+		e, p := stubbed(t, map[string]string{project.Main: coretest.Main, "bell.yaml": head + "program: {run: [a1]}\n"}, "bell", c.draft)
 		assert.Contains(t, e.Text, c.want)
 		got := p.Tools["bell"].Stubs[0]
 		assert.Equal(t, []any{c.draft.Class, c.draft.Outcome, c.draft.Status}, []any{got.Class, got.Outcome, got.Status}, "it fails as it did")
@@ -238,7 +238,7 @@ func offers() map[string]project.Catalogue {
 }
 
 func source(text string) (*project.Project, []string) {
-	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": text}, Env: map[string]string{}, Catalogues: offers()})
+	p, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": text}, Env: map[string]string{}, Catalogues: offers()})
 	return p, said(probs)
 }
 
@@ -284,7 +284,7 @@ func TestOnlyWhatIsTakenComesInAndItsEffectIsOursToSay(t *testing.T) {
 }
 
 func TestASecretDoesNotStandOnACommandLine(t *testing.T) {
-	for _, doc := range []string{"tool: p\nsummary: Run it when it is asked for.\nresend: safe\ncommand: {run: [curl, \"${secret:KEY}\"]}\n", "source: s\nmcp: {command: [server, \"--key=${secret:KEY}\"]}\n"} {
+	for _, doc := range []string{"tool: p\nsummary: Run it when it is asked for.\nresend: safe\nprogram: {run: [curl, \"${secret:KEY}\"]}\n", "source: s\nmcp: {command: [server, \"--key=${secret:KEY}\"]}\n"} {
 		_, probs := compile(map[string]string{project.Main: coretest.Main, "t.yaml": doc}, nil)
 		assert.Contains(t, strings.Join(probs, "\n"), "a secret on a command line can be read by everybody on the machine | Give it in env:.")
 	}
@@ -295,7 +295,7 @@ func TestAProblemNamesTheToolThatItIsAbout(t *testing.T) {
 	c := cat["st"]
 	c.Tools = append(c.Tools, project.Offer{Name: "log", Tool: "log", Summary: "Log", Input: map[string]any{"type": "object", "properties": map[string]any{"what": map[string]any{"type": "string"}}}})
 	cat["st"] = c
-	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getReport, log]\neffects: {getReport: read}\n"}, Env: map[string]string{}, Catalogues: cat})
+	_, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [getReport, log]\neffects: {getReport: read}\n"}, Env: map[string]string{}, Catalogues: cat})
 	require.NotEmpty(t, probs)
 	for _, p := range probs {
 		if p.Code == "unused" && p.Tool == "get_report" {

@@ -43,7 +43,7 @@ func (e *EditError) Error() string { return e.Say }
 // tool stands, and leaves all else in the file as it is.
 func AddStub(src Source, t *Tool, s StubDraft) (Edit, error) {
 	item := s.text(t)
-	if t.Handler() == "go" {
+	if strings.HasPrefix(t.Document, OwnFiles) {
 		line := "`" + item + "`"
 		if strings.Contains(item, "`") {
 			line = strconv.Quote(item)

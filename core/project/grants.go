@@ -26,35 +26,43 @@ func (g grant) covers(file string) bool {
 // and sources start: what is named with its path, and scripts that an interpreter is given.
 // It reads the documents as they are, whether or not they are sound: what a tool may write
 // must never be read as part of the project, also while the project has errors.
-func grantsAndPrograms(files map[string]string) (grants []grant, programs []program) {
+func (r *Reader) grantsAndPrograms(files map[string]string) (grants []grant, programs []program) {
 	for _, f := range keysOf(files) {
 		if path.Ext(f) != ".yaml" {
 			continue
 		}
 		docs, _ := parse(f, files[f])
 		for _, d := range docs {
-			if d.kind == "tool" {
-				grants = append(grants, d.grants(f)...)
+			for _, k := range r.kinds {
+				part, ok := d.value[k.Name].(map[string]any)
+				if !ok || k.Reach == nil {
+					continue
+				}
+				writes, starts := k.Reach(part)
+				if writes != "" && d.kind == "tool" {
+					grants = append(grants, d.grants(f, k.Name, writes)...)
+				}
+				if starts != "" {
+					programs = append(programs, d.programs(k.Name, starts, path.Dir(f))...)
+				}
 			}
-			programs = append(programs, d.programs("command", "run", path.Dir(f))...)
 			programs = append(programs, d.programs("mcp", "command", ".")...)
 		}
 	}
 	return grants, programs
 }
 
-// grants lists the folders that the tool of a document may write to.
-func (d *document) grants(file string) []grant {
+// grants lists the folders under a key of a part of a tool's document, which it may write to.
+func (d *document) grants(file, part, key string) []grant {
 	name, _ := d.value["tool"].(string)
+	h, _ := d.value[part].(map[string]any)
+	folders, _ := h[key].([]any)
 	var out []grant
-	for _, from := range [][2]string{{"builtin", "in"}, {"command", "writes"}} {
-		folders, _ := writesOf(d.value[from[0]], from[1]).([]any)
-		for _, e := range folders {
-			if s, ok := e.(string); ok {
-				g := grant{folder: path.Clean(s), tool: name, place: d.at("/" + from[0] + "/" + from[1])}
-				g.unsafe = g.covers(file) || g.covers(Main)
-				out = append(out, g)
-			}
+	for _, e := range folders {
+		if s, ok := e.(string); ok {
+			g := grant{folder: path.Clean(s), tool: name, place: d.at("/" + part + "/" + key)}
+			g.unsafe = g.covers(file) || g.covers(Main)
+			out = append(out, g)
 		}
 	}
 	return out
@@ -86,21 +94,12 @@ func isScript(name string) bool {
 	return slices.Contains([]string{".sh", ".py", ".pl", ".rb", ".js", ".mjs", ".cjs", ".ts", ".php", ".lua", ".r", ".jl"}, strings.ToLower(path.Ext(name)))
 }
 
-// writesOf gives the folders that a handler may write to.
-func writesOf(handler any, key string) any {
-	h, _ := handler.(map[string]any)
-	if do, _ := h["do"].(string); key == "in" && do != "files.write" && do != "files.replace" {
-		return nil
-	}
-	return h[key]
-}
-
 // withoutGranted takes the files out of a source that stand in a folder which a tool
 // may write to: a model that may write a note must not write a tool. A grant of a folder
 // that holds the project itself is an error, and takes nothing out.
-func (s *Source) withoutGranted() []Problem {
+func (r *Reader) withoutGranted(s *Source) []Problem {
 	var probs []Problem
-	grants, programs := grantsAndPrograms(s.Files)
+	grants, programs := r.grantsAndPrograms(s.Files)
 	for _, g := range grants {
 		if g.unsafe {
 			probs = append(probs, Problem{Grade: Error, Tool: g.tool, Place: g.place,
@@ -156,7 +155,7 @@ func (p *Project) Outside() []Outside {
 		}
 	}
 	for _, n := range keysOf(p.Tools) {
-		if o, ok := p.Tools[n].Outside(p); ok {
+		if o, ok := p.Tools[n].Outside(); ok {
 			out = append(out, o)
 		}
 	}
@@ -176,36 +175,11 @@ func (s *SourceDoc) Outside() (Outside, bool) {
 	return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "source", Name: s.Name, Say: "starts the program " + strings.Join(s.Command, " ") + " outside the sandbox", Place: s.Place}, true
 }
 
-// Outside says what the tool runs outside the sandbox: a program that says sandbox:
-// none, or a function of the program itself that a file names.
-func (t *Tool) Outside(p *Project) (Outside, bool) {
-	key := []string{"tool", t.Name}
-	say := ""
-	switch {
-	case t.Command != nil && t.Command.Bare:
-		for _, a := range t.Command.Run {
-			key = append(key, a.String())
-		}
-		say = "runs " + strings.Join(key[2:], " ") + " with sandbox: none"
-		for _, f := range t.Command.Files() {
-			key = append(key, p.Files[f])
-		}
-	case t.Go && !strings.HasPrefix(t.Document, OwnFiles):
-		say = "calls the function " + t.Name + " of the program"
-	default:
+// Outside says what the tool runs outside the sandbox.
+func (t *Tool) Outside() (Outside, bool) {
+	if t.Work.Bare == nil {
 		return Outside{}, false
 	}
-	return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "tool", Name: t.Name, Say: say, Place: t.Place}, true
-}
-
-// Files lists the files beside its document that the command line may name.
-func (c *Command) Files() []string {
-	var out []string
-	for _, a := range c.Run {
-		if s := a.String(); a.Plain() && s != "" && !strings.HasPrefix(s, "-") && !path.IsAbs(s) {
-			out = append(out, path.Join(c.Base, s))
-		}
-	}
-	slices.Sort(out)
-	return out
+	key := append([]string{"tool", t.Name}, t.Work.Bare.Of...)
+	return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "tool", Name: t.Name, Say: t.Work.Bare.Say, Place: t.Place}, true
 }

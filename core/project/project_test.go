@@ -15,7 +15,7 @@ import (
 )
 
 func compile(files map[string]string, env map[string]string) (*project.Project, []string) {
-	p, probs := project.Compile(project.Source{Files: files, Env: env})
+	p, probs := coretest.Reader.Compile(project.Source{Files: files, Env: env})
 	var out []string
 	for _, x := range probs {
 		out = append(out, fmt.Sprintf("%s %s:%d:%d %s | %s", x.Grade, x.File, x.Line, x.Col, x.Say, x.Remedy))
@@ -109,7 +109,7 @@ func TestLoadTakesTheProjectsFilesAlone(t *testing.T) {
 		"stonebaton.yaml": {Data: []byte(`models: {m: {url: "${MODEL_URL}", key: "${secret:KEY}"}}`)}, "tools/a.yaml": {Data: []byte("tool: a")}, "s.js": {Data: []byte("return 1")},
 		"data/big.yaml": {Data: []byte("x")}, "shelf/k.yaml": {Data: []byte("x")}, ".hidden/h.yaml": {Data: []byte("x")}, "readme.md": {Data: []byte("x")}, "huge.yaml": {Data: make([]byte, 10<<20)},
 	}
-	src, probs := project.Load(dir, func(n string) (string, bool) { return "http://127.0.0.1:1", n == "MODEL_URL" })
+	src, probs := coretest.Reader.Load(dir, func(n string) (string, bool) { return "http://127.0.0.1:1", n == "MODEL_URL" })
 	assert.Len(t, src.Files, 3)
 	assert.Equal(t, map[string]string{"MODEL_URL": "http://127.0.0.1:1"}, src.Env, "secrets are not part of a version")
 	require.Len(t, probs, 1)
@@ -130,11 +130,11 @@ func TestVariablesAreTakenAndMissed(t *testing.T) {
 }
 
 func TestKindsArePublished(t *testing.T) {
-	assert.Equal(t, []string{"agent", "drill", "project", "source", "tool"}, project.Kinds())
-	doc, ok := project.KindSchema("tool")
+	assert.Equal(t, []string{"agent", "drill", "project", "source", "tool"}, coretest.Reader.Documents())
+	doc, ok := coretest.Reader.Schema("tool")
 	require.True(t, ok)
 	assert.Equal(t, "https://json-schema.org/draft/2020-12/schema", doc["$schema"])
-	_, ok = project.KindSchema("relay")
+	_, ok = coretest.Reader.Schema("relay")
 	assert.False(t, ok)
 }
 
@@ -148,7 +148,7 @@ func TestUnreachableAgentsAndTwinSummariesAreWarnings(t *testing.T) {
 func TestTheKeyOfASourceIsTheSameUntilItIsReachedOtherwise(t *testing.T) {
 	key := func(secret string) string {
 		text := "source: far\nmcp: {url: \"http://127.0.0.1:1/\", auth: {oauth: {token_url: \"http://127.0.0.1:1/t\", client_id: a, client_secret: \"" + secret + "\"}}}\n"
-		list := project.Sources(project.Source{Files: map[string]string{project.Main: "project: p\n", "s.yaml": text}})
+		list := coretest.Reader.Sources(project.Source{Files: map[string]string{project.Main: "project: p\n", "s.yaml": text}})
 		require.Len(t, list, 1)
 		return list[0].Key()
 	}

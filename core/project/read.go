@@ -9,7 +9,6 @@ import (
 	"regexp"
 	"sort"
 	"strings"
-	"sync"
 
 	"go.yaml.in/yaml/v4"
 
@@ -24,49 +23,53 @@ var kindsYAML []byte
 // Main is the file that makes a folder a project.
 const Main = "stonebaton.yaml"
 
-type kinds struct {
+// Reader reads projects whose tools are of some kinds. It may be used side by side.
+type Reader struct {
+	kinds   []Kind
 	docs    map[string]map[string]any
 	schemas map[string]*schema.Schema
 }
 
-var known = sync.OnceValue(func() kinds {
+// NewReader gives a reader that knows some kinds of tools. A kind whose schema is none
+// is a fault of the program: it panics.
+func NewReader(kinds ...Kind) *Reader {
 	var all struct {
-		Defs   map[string]any            `yaml:"$defs"`
 		Kinds  map[string]map[string]any `yaml:"kinds"`
 		Expect map[string]any            `yaml:"expect"`
 	}
-	if err := yaml.Unmarshal(kindsYAML, &all); err != nil {
-		panic("kinds.yaml: " + err.Error())
+	must := func(what string, err error) {
+		if err != nil {
+			panic(what + ": " + err.Error())
+		}
 	}
-	k := kinds{docs: map[string]map[string]any{}, schemas: map[string]*schema.Schema{}}
+	must("kinds.yaml", yaml.Unmarshal(kindsYAML, &all))
+	anchors, _, _ := strings.Cut(string(kindsYAML), "\nkinds:\n")
+	tools, _ := all.Kinds["tool"]["properties"].(map[string]any)
+	for _, k := range kinds {
+		var own struct{ Kind map[string]any }
+		must("the schema of "+k.Name, yaml.Unmarshal([]byte(anchors+"\nkind:\n  "+strings.ReplaceAll(strings.TrimSpace(k.Schema), "\n", "\n  ")), &own))
+		tools[k.Name] = own.Kind
+	}
+	r := &Reader{kinds: kinds, docs: map[string]map[string]any{}, schemas: map[string]*schema.Schema{}}
 	for name, doc := range all.Kinds {
 		doc["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 		if name == "drill" {
 			doc["$defs"] = map[string]any{"expect": all.Expect}
 		}
 		s, err := schema.Compile(doc)
-		if err != nil {
-			panic("kinds.yaml: " + name + ": " + err.Error())
-		}
-		k.docs[name], k.schemas[name] = s.Doc(), s
+		must("the schema of a "+name, err)
+		r.docs[name], r.schemas[name] = s.Doc(), s
 	}
-	return k
-})
-
-// Kinds lists the kinds of documents, sorted.
-func Kinds() []string {
-	var out []string
-	for k := range known().docs {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
+	return r
 }
 
-// KindSchema gives the JSON Schema of a kind of document.
-func KindSchema(kind string) (map[string]any, bool) {
-	d, ok := known().docs[kind]
-	return d, ok
+// Documents lists the kinds of documents, sorted.
+func (r *Reader) Documents() []string { return keysOf(r.docs) }
+
+// Schema gives the JSON Schema of a kind of document.
+func (r *Reader) Schema(document string) (doc map[string]any, ok bool) {
+	doc, ok = r.docs[document]
+	return doc, ok
 }
 
 // Source is what a project is made from: its files, the values of the variables
@@ -134,7 +137,7 @@ var secretRef = regexp.MustCompile(`\$\{secret:([A-Za-z_][A-Za-z0-9_]*)\}`)
 // What stands in a folder that a tool may write to is left out. Folders that hold no
 // project files (data, shelf, node_modules, those with a dot) are not gone into. A folder
 // that is not a project is not read at all.
-func Load(dir fs.FS, env func(string) (string, bool)) (Source, []Problem) {
+func (r *Reader) Load(dir fs.FS, env func(string) (string, bool)) (Source, []Problem) {
 	src := Source{Files: map[string]string{}, Env: map[string]string{}}
 	var probs []Problem
 	if _, err := fs.Stat(dir, Main); err != nil {
@@ -190,7 +193,7 @@ func Load(dir fs.FS, env func(string) (string, bool)) (Source, []Problem) {
 	if err != nil {
 		probs = append(probs, Problem{Grade: Error, Place: Place{File: "."}, Say: "the folder cannot be read: " + err.Error()})
 	}
-	probs = append(probs, src.withoutGranted()...)
+	probs = append(probs, r.withoutGranted(&src)...)
 	return src, probs
 }
 
@@ -201,8 +204,8 @@ func Apart(name string) bool {
 
 // Compile makes a project of its source. The project is nil where a problem
 // of the grade Error was found.
-func Compile(src Source) (*Project, []Problem) {
-	c := newCompiler(src)
+func (r *Reader) Compile(src Source) (*Project, []Problem) {
+	c := r.compiler(src)
 	c.documents()
 	if c.main != nil {
 		c.compile()
@@ -236,14 +239,15 @@ func Compile(src Source) (*Project, []Problem) {
 	return c.p, c.problems
 }
 
-func newCompiler(src Source) *compiler {
-	return &compiler{src: src, unread: map[string]bool{}, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
+func (r *Reader) compiler(src Source) *compiler {
+	return &compiler{r: r, src: src, unread: map[string]bool{}, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
 		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{}, Sources: map[string]*SourceDoc{},
 		Files: src.Files, Catalogues: src.Catalogues, Version: src.Hash(),
 	}}
 }
 
 type compiler struct {
+	r        *Reader
 	src      Source
 	p        *Project
 	main     *document
@@ -297,9 +301,9 @@ func (c *compiler) documents() {
 			if d.kind == "lines" {
 				continue // the understudy reads these
 			}
-			s, ok := known().schemas[d.kind]
+			s, ok := c.r.schemas[d.kind]
 			if !ok {
-				c.report(Error, d.key("/"+d.kind), "", "%q is not a kind of document.%s The first key is one of: %s.", d.kind, near.Hint(d.kind, Kinds()), strings.Join(Kinds(), ", "))
+				c.report(Error, d.key("/"+d.kind), "", "%q is not a kind of document.%s The first key is one of: %s.", d.kind, near.Hint(d.kind, c.r.Documents()), strings.Join(c.r.Documents(), ", "))
 				continue
 			}
 			name, _ := d.value[d.kind].(string)

@@ -120,8 +120,8 @@ func (c Catalogue) Only(take []string) Catalogue {
 
 // Sources reads the source documents alone, so that what they offer can be
 // fetched before the project is compiled.
-func Sources(src Source) []*SourceDoc {
-	c := newCompiler(src)
+func (r *Reader) Sources(src Source) []*SourceDoc {
+	c := r.compiler(src)
 	c.documents()
 	var out []*SourceDoc
 	for _, d := range c.docs {
@@ -139,11 +139,11 @@ type rawSource struct {
 		Command      []string
 		Env          map[string]string
 		URL, Timeout string
-		Auth         *rawAuth
+		Auth         *RawAuth
 	}
 	OpenAPI *struct {
 		Document, Server   string
-		Auth               *rawAuth
+		Auth               *RawAuth
 		Private, Redirects bool
 	}
 	Take    []string
@@ -155,7 +155,7 @@ func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 	var r rawSource
 	c.into(d, &r)
 	s := &SourceDoc{Name: r.Source, Prefix: r.Prefix, Take: r.Take, Timeout: 30 * time.Second, Env: map[string]string{}, Place: d.at("/source")}
-	var auth *rawAuth
+	var auth *RawAuth
 	at := "/openapi"
 	if m := r.MCP; m != nil {
 		at = "/mcp"

@@ -5,7 +5,6 @@ import (
 	"maps"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"stonebaton.example/core/expr"
@@ -110,8 +109,8 @@ func (a *Agent) Consulted(agent string) *Consult {
 	return nil
 }
 
-// Tool is a contract and what carries it out. At most one of the handlers is
-// set; a tool with none has stubs alone.
+// Tool is a contract and what carries it out: the work of its kind, or a tool of a
+// source. A tool with neither has stubs alone.
 type Tool struct {
 	Name        string
 	Summary     string
@@ -129,13 +128,8 @@ type Tool struct {
 	Direct      bool
 	Rows        int // of a list that the model reads
 	Tokens      int // of a result that the model reads
-	Script      *Script
-	HTTP        *HTTP
-	Command     *Command
-	SQL         *SQL
-	Builtin     *Builtin
-	Go          bool
-	Remote      *Remote
+	Work        Work
+	Remote      *Remote // nil: not of a source
 	Stubs       []Stub
 	Done        *expr.Template
 	Failed      []Saying
@@ -149,18 +143,8 @@ type Tool struct {
 // Handler names what carries the tool out.
 func (t *Tool) Handler() string {
 	switch {
-	case t.Script != nil:
-		return "script"
-	case t.HTTP != nil:
-		return "http"
-	case t.Command != nil:
-		return "command"
-	case t.SQL != nil:
-		return "sql"
-	case t.Builtin != nil:
-		return "builtin"
-	case t.Go:
-		return "go"
+	case t.Work.Kind != "":
+		return t.Work.Kind
 	case t.Remote != nil && t.Remote.Operation != nil:
 		return "openapi"
 	case t.Remote != nil:
@@ -169,47 +153,19 @@ func (t *Tool) Handler() string {
 	return "stub"
 }
 
-// Inward says whether the handler reaches nothing outside the call, so that it
-// can stand in for itself where stubs are asked for.
-func (t *Tool) Inward() bool {
+// Line says in a line what carries the tool out; "" where stubs alone do.
+func (t *Tool) Line() string {
 	switch {
-	case t.Script != nil:
-		return len(t.Script.Fetch) == 0
-	case t.Builtin != nil:
-		return t.Builtin.Do == "calc" || strings.HasPrefix(t.Builtin.Do, "state.")
+	case t.Remote != nil && t.Remote.Operation != nil:
+		return t.Remote.Operation.Method + " " + t.Remote.Operation.Path
+	case t.Remote != nil:
+		return t.Remote.Name
 	}
-	return false
-}
-
-// Looks says whether what a call would do can be seen without doing it: a change of a
-// file can.
-func (t *Tool) Looks() bool {
-	return t.Builtin != nil && (t.Builtin.Do == "files.write" || t.Builtin.Do == "files.replace")
+	return t.Work.Line
 }
 
 // Because is the argument in which a model says why, for reason_first.
 const Because = "because"
-
-// Script is JavaScript, and where its first line stands.
-type Script struct {
-	Code  string
-	Fetch []string // what URLs it may fetch begin with
-	Place Place
-}
-
-// HTTP is a request made of a call.
-type HTTP struct {
-	Method    string
-	URL       *expr.Template
-	Query     *expr.Mapping
-	Headers   map[string]*expr.Template
-	Auth      *Auth
-	Body      *expr.Mapping
-	Form      *expr.Mapping
-	Reading   Reading
-	Redirects bool
-	Private   bool
-}
 
 // Auth is how a request says who it is. One of the parts is set; their values
 // name secrets.
@@ -228,41 +184,6 @@ type OAuth struct {
 	ClientSecret string `json:"client_secret"`
 	Scopes       []string
 	Audience     string
-}
-
-// Command is a program made of a call.
-type Command struct {
-	Run       []*expr.Template
-	Base      string // the folder of the file that names it, from which its files count
-	Env       map[string]string
-	State     []string
-	Text      bool // standard output is text, not JSON
-	Refusals  map[int]string
-	Reads     []string
-	Writes    []string
-	Network   bool
-	MemoryMB  int
-	DiskMB    int
-	Processes int
-	Bare      bool // no sandbox
-}
-
-// SQL is a read of tables.
-type SQL struct {
-	Database string
-	Tables   map[string]string
-	Query    string
-	Params   *expr.Mapping // nil: the arguments
-	Rows     int
-	One      bool
-}
-
-// Builtin is a handler that ships with the program, such as "files.read".
-type Builtin struct {
-	Do    string
-	In    []string // folders
-	Facts []string
-	From  []string // URLs
 }
 
 // Remote is a tool of a source. Operation is set for one of an OpenAPI document.

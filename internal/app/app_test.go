@@ -19,6 +19,7 @@ import (
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/live"
 	"stonebaton.example/internal/secret"
+	"stonebaton.example/internal/tools/script"
 )
 
 var ctx = context.Background()
@@ -67,7 +68,7 @@ func TestReadChecksScriptsAndLines(t *testing.T) {
 	write(t, dir, "calc.js", "return 1\n")
 	p, _, probs := read(t, dir)
 	require.NotNil(t, p, "%v", probs)
-	assert.Equal(t, "return 1\n", p.Tools["calc"].Script.Code)
+	assert.Equal(t, "return 1\n", p.Tools["calc"].Work.Spec.(*script.Script).Code)
 
 	write(t, dir, "calc.js", "return 1\nreturn ((\n")
 	p, _, probs = read(t, dir)

@@ -115,7 +115,7 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 	if d.Model != "" {
 		models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(shop.Secrets)}
 	}
-	e := engine.New(engine.Config{Log: log, Models: models, Tools: shop.Rehearsal(), Projects: fixed{p}, Blanker: shop.Secrets,
+	e := engine.New(engine.Config{Log: log, Models: models, Tools: shop.Set.Rehearsal(), Projects: fixed{p}, Blanker: shop.Secrets,
 		Live: &live.Hub{}, Clock: clock, Jitter: func() float64 { return 0 }, NewID: func() string { return "drill" }})
 	defer e.Close()
 	session := ""

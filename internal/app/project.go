@@ -23,7 +23,6 @@ import (
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/secret"
 	"stonebaton.example/internal/store"
-	"stonebaton.example/internal/tools/script"
 	"stonebaton.example/internal/understudy"
 )
 
@@ -46,24 +45,13 @@ func Environment(dir string, extra map[string]string) func(string) (string, bool
 }
 
 func compile(src project.Source) (*project.Project, []project.Problem) {
-	p, probs := project.Compile(src)
+	p, probs := Reader.Compile(src)
 	if p == nil {
 		return nil, probs
 	}
-	bad := false
-	for _, t := range p.Tools {
-		if t.Script != nil {
-			if x := script.Check(t); x != nil {
-				probs, bad = append(probs, *x), true
-			}
-		}
-	}
 	lines := understudy.Check(p)
-	for _, x := range lines {
-		bad = bad || x.Grade == project.Error
-	}
 	probs = append(probs, lines...)
-	if bad {
+	if slices.ContainsFunc(lines, func(x project.Problem) bool { return x.Grade == project.Error }) {
 		return nil, probs
 	}
 	return p, probs
@@ -247,23 +235,15 @@ func named(src project.Source, p *project.Project) map[string]bool {
 			out[filepath.Clean(f)] = true
 		}
 	}
-	for _, s := range project.Sources(src) {
+	for _, s := range Reader.Sources(src) {
 		add(s.Document)
 	}
 	if p == nil {
 		return out
 	}
 	for _, t := range p.Tools {
-		if t.SQL != nil {
-			add(t.SQL.Database)
-			for _, f := range t.SQL.Tables {
-				add(f)
-			}
-		}
-		if t.Builtin != nil {
-			for _, f := range t.Builtin.In {
-				add(f)
-			}
+		for _, f := range t.Work.Data {
+			add(f)
 		}
 	}
 	return out
@@ -415,7 +395,7 @@ func (w *Workshop) AddStub(p *project.Project, env func(string) (string, bool), 
 	if t == nil {
 		return project.Edit{}, ErrNoTool
 	}
-	src, probs := project.Load(os.DirFS(w.dir), env)
+	src, probs := Reader.Load(os.DirFS(w.dir), env)
 	src.Catalogues = p.Catalogues
 	edit, err := project.AddStub(src, t, draft)
 	if err != nil {

@@ -199,29 +199,6 @@ func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *
 	return out
 }
 
-// carriedBy says in a line what carries a tool out.
-func carriedBy(t *project.Tool) string {
-	switch {
-	case t.HTTP != nil:
-		return t.HTTP.Method + " " + t.HTTP.URL.String()
-	case t.Command != nil:
-		var parts []string
-		for _, a := range t.Command.Run {
-			parts = append(parts, a.String())
-		}
-		return strings.Join(parts, " ")
-	case t.SQL != nil:
-		return strings.Join(strings.Fields(t.SQL.Query), " ")
-	case t.Builtin != nil:
-		return t.Builtin.Do
-	case t.Remote != nil && t.Remote.Operation != nil:
-		return t.Remote.Operation.Method + " " + t.Remote.Operation.Path
-	case t.Remote != nil:
-		return t.Remote.Name
-	}
-	return ""
-}
-
 // Tools lists the tools of a project, each with the problems that stand where it
 // is defined.
 func Tools(p *project.Project, probs []project.Problem) []api.Tool {
@@ -229,7 +206,7 @@ func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 	of := problemsOf(p, probs)
 	for _, n := range names(p.Tools) {
 		t := p.Tools[n]
-		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: carriedBy(t), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Resend: t.Resend, Stubs: len(t.Stubs), By: []string{},
+		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: t.Line(), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Resend: t.Resend, Stubs: len(t.Stubs), By: []string{},
 			Agents: []string{}, Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
 		if a.Handler == "stub" {
 			a.Status = "stub"

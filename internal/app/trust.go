@@ -12,7 +12,6 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/store"
-	"stonebaton.example/internal/tools"
 )
 
 // trust decides what may run outside the sandbox. What the files name when a service
@@ -115,20 +114,14 @@ func waits(o project.Outside) string {
 
 const confirmIt = "Look at it, then `stonebaton trust` or the console's project page confirms it; `serve -trust` confirms all."
 
-// trusted is a handler that starts nothing outside the sandbox that is not trusted.
-type trusted struct {
-	tools.Handler
-	trust *trust
-}
-
-// Call carries a call out where what it runs may run.
-func (h trusted) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
-	o, is := i.Tool.Outside(i.Project)
+// hold says why a call is not carried out: what it runs outside the sandbox is not trusted.
+func (t *trust) hold(i deed.Invocation) *deed.Failure {
+	o, is := i.Tool.Outside()
 	if !is && i.Tool.Remote != nil && i.Tool.Remote.Source != nil {
 		o, is = i.Tool.Remote.Source.Outside()
 	}
-	if is && !h.trust.allows(o) {
-		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "trust", Say: waits(o) + ". " + confirmIt}
+	if is && !t.allows(o) {
+		return &deed.Failure{Outcome: ledger.NotDone, Class: "trust", Say: waits(o) + ". " + confirmIt}
 	}
-	return h.Handler.Call(ctx, i)
+	return nil
 }

@@ -24,13 +24,9 @@ import (
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/secret"
 	"stonebaton.example/internal/tools"
-	"stonebaton.example/internal/tools/builtin"
-	"stonebaton.example/internal/tools/command"
 	thttp "stonebaton.example/internal/tools/http"
 	"stonebaton.example/internal/tools/mcp"
 	"stonebaton.example/internal/tools/own"
-	"stonebaton.example/internal/tools/script"
-	"stonebaton.example/internal/tools/sql"
 	"stonebaton.example/internal/tools/web"
 )
 
@@ -39,14 +35,11 @@ import (
 type Workshop struct {
 	Secrets *secret.Store
 	Set     *tools.Set
-	Files   *builtin.Handler // for undoing
 	Servers *mcp.Servers
 
 	dir    string
 	own    []own.Tool
 	client *web.Client
-	sql    *sql.Handler
-	cmd    *command.Handler
 	trust  *trust
 
 	changed func(source string)
@@ -84,35 +77,22 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 	if c.Changed == nil {
 		c.Changed = func(string) {}
 	}
-	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), sql: sql.New(c.Dir), cmd: command.New(c.Dir, c.Work, c.Secrets), changed: c.Changed, trust: c.trust,
+	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), changed: c.Changed, trust: c.trust,
 		docs: map[string]readDocument{}, asked: map[string]string{}}
 	w.life, w.end = context.WithCancel(context.Background())
 	w.Servers = mcp.New(c.Dir, w.client, c.Changed)
-	w.Files = builtin.New(c.Dir, c.Records, w.client)
-	w.Set = w.set(w.Files)
+	handlers := map[string]tools.Handler{"mcp": w.Servers, "openapi": thttp.New(w.client)}
+	for _, k := range kinds {
+		handlers[k.Name] = k.handler(w, c)
+	}
+	w.Set = tools.NewSet(handlers, w.trust.hold)
 	return w
-}
-
-func (w *Workshop) set(files *builtin.Handler) *tools.Set {
-	h := thttp.New(w.client)
-	return tools.NewSet(map[string]tools.Handler{"script": script.New(w.client), "http": h, "openapi": h, "command": trusted{w.cmd, w.trust}, "sql": w.sql,
-		"builtin": files, "mcp": trusted{w.Servers, w.trust}, "go": trusted{own.New(w.own), w.trust}})
-}
-
-// Rehearsal gives handlers for one drill: what it sends goes to an outbox of its
-// own, and nothing of it is kept.
-func (w *Workshop) Rehearsal() *tools.Set {
-	return w.set(builtin.New(w.dir, &tools.Memory{}, w.client))
 }
 
 // Close ends what the workshop has started.
 func (w *Workshop) Close() error {
 	w.end()
-	err := w.Servers.Close()
-	if e := w.sql.Close(); err == nil {
-		err = e
-	}
-	return err
+	return w.Set.Close()
 }
 
 // files are the documents of the program's own functions, as files of a project.
@@ -231,7 +211,7 @@ func (w *Workshop) document(ctx context.Context, s *project.SourceDoc) (raw []by
 // catalogues asks every source of a project for the tools that it takes. Last
 // finds what a source offered before, for one that cannot be reached.
 func (w *Workshop) catalogues(ctx context.Context, src project.Source, last func(source string) (project.Catalogue, bool)) map[string]project.Catalogue {
-	list := project.Sources(src)
+	list := Reader.Sources(src)
 	if len(list) == 0 {
 		return nil
 	}
@@ -311,7 +291,7 @@ func (w *Workshop) ask(ctx context.Context, s *project.SourceDoc, known bool) (p
 // The project is nil where a problem of the grade Error was found. Last finds what
 // a source offered before; nil where that is not known.
 func (w *Workshop) Read(ctx context.Context, env func(string) (string, bool), last func(source string) (project.Catalogue, bool)) (*project.Project, project.Source, []project.Problem) {
-	src, probs := project.Load(os.DirFS(w.dir), env)
+	src, probs := Reader.Load(os.DirFS(w.dir), env)
 	unread := len(probs)
 	for name, text := range w.files() {
 		src.Files[name] = text
@@ -395,16 +375,7 @@ func (w *Workshop) lacking(ctx context.Context, p *project.Project, src project.
 	var out []project.Problem
 	for _, name := range slices.Sorted(maps.Keys(p.Tools)) {
 		t := p.Tools[name]
-		var err error
-		switch {
-		case t.SQL != nil:
-			err = w.sql.Check(ctx, t)
-		case t.Command != nil:
-			err = w.cmd.Check(t)
-		case t.Builtin != nil && strings.HasPrefix(t.Builtin.Do, "files."):
-			err = w.Files.Check(t)
-		}
-		if err != nil {
+		if err := w.Set.Check(ctx, t); err != nil {
 			out = append(out, project.Problem{Grade: project.Warning, Tool: name, Place: t.Place, Text: src.Line(t.Place), Say: fmt.Sprintf("%q cannot be called: %v", name, err), Remedy: "Fix it before an agent calls it; `stonebaton try " + name + "` tries it."})
 		}
 	}
@@ -442,7 +413,7 @@ func unset(src project.Source, env func(string) (string, bool)) []project.Proble
 
 // Load reads the files of a project's folder as they are.
 func Load(dir string, env func(string) (string, bool)) (project.Source, error) {
-	src, _ := project.Load(os.DirFS(dir), env)
+	src, _ := Reader.Load(os.DirFS(dir), env)
 	if _, ok := src.Files[project.Main]; !ok {
 		return src, fmt.Errorf("there is no %s in %s, so it is not a project", project.Main, dir)
 	}

@@ -8,8 +8,8 @@ import (
 
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/near"
-	"stonebaton.example/core/project"
 	"stonebaton.example/core/scope"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/tools/script"
 )
 
@@ -17,7 +17,7 @@ var schemaCommand = command{
 	name: "schema", args: "KIND", most: 2, does: "print the JSON Schema of a kind of document, the declarations of a script, or what expressions have", example: "stonebaton schema tool > tool.schema.json\nstonebaton schema script reckon_dues > reckon_dues.d.ts\nstonebaton schema expressions",
 	set: func(k *call, _ *flag.FlagSet) func(context.Context, []string) error {
 		return func(ctx context.Context, args []string) error {
-			kinds := strings.Join(project.Kinds(), ", ")
+			kinds := strings.Join(app.Reader.Documents(), ", ")
 			if len(args) == 0 {
 				return use("of which kind? There is: %s, script TOOL, and expressions", kinds)
 			}
@@ -27,9 +27,9 @@ var schemaCommand = command{
 			if args[0] == "script" || len(args) == 2 {
 				return k.declarations(ctx, args)
 			}
-			doc, ok := project.KindSchema(args[0])
+			doc, ok := app.Reader.Schema(args[0])
 			if !ok {
-				return use("unknown kind %q.%s There is: %s", args[0], near.Hint(args[0], project.Kinds()), kinds)
+				return use("unknown kind %q.%s There is: %s", args[0], near.Hint(args[0], app.Reader.Documents()), kinds)
 			}
 			return k.printJSON(doc)
 		}

@@ -100,7 +100,7 @@ func sourcesOnly(shop *app.Workshop, dir string, env func(string) (string, bool)
 		return nil, err
 	}
 	p := &project.Project{Sources: map[string]*project.SourceDoc{}}
-	for _, s := range project.Sources(src) {
+	for _, s := range app.Reader.Sources(src) {
 		p.Sources[s.Name] = s
 	}
 	for _, text := range src.Files {

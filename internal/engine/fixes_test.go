@@ -100,7 +100,8 @@ func (s seer) Look(context.Context, deed.Invocation) (string, *deed.Failure) { r
 const edits = coretest.Main + `---
 tool: edit
 summary: Replace a passage of a note when it has to be changed.
-builtin: {do: files.replace, in: [notes]}
+input: {type: object, properties: {path: {type: string, description: Its path.}, old: {type: string, description: The old.}, new: {type: string, description: The new.}}}
+program: {run: [edit], looks: true}
 gate: {why: notes are ours, by: [master], ask: "Change {{ args.path }}?"}
 ---
 agent: clerk

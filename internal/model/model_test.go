@@ -11,6 +11,7 @@ import (
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/model"
 	"stonebaton.example/internal/understudy"
 )
@@ -43,7 +44,7 @@ agent: desk
 summary: Desk.
 prompt: The desk.
 `
-	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: main, "a/x.yaml": "lines:\n  - {who: the desk, said: hello, say: By heart.}\n"}})
+	p, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: main, "a/x.yaml": "lines:\n  - {who: the desk, said: hello, say: By heart.}\n"}})
 	require.NotNil(t, p, "%v", probs)
 	ask := func(w *understudy.Wire, name string) string {
 		r, bad := w.Ask(context.Background(), p, p.Models[name], deed.Request{System: "The desk.", Messages: []ledger.Message{{Role: ledger.User, Text: "hello"}}}, func(string) {})

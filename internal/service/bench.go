@@ -21,7 +21,6 @@ import (
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/tools"
-	"stonebaton.example/internal/tools/builtin"
 	"stonebaton.example/internal/understudy"
 )
 
@@ -215,8 +214,8 @@ func (s *Service) outbox(c *echo.Context) error {
 }
 
 func (s *Service) undo(c *echo.Context) error {
-	ch, err := s.app.Workshop.Files.Undo(c.Request().Context(), c.Param("key"))
-	var ue *builtin.UndoError
+	ch, err := s.app.Workshop.Set.Undo(c.Request().Context(), c.Param("key"))
+	var ue *tools.UndoError
 	switch {
 	case errors.Is(err, tools.ErrNoChange):
 		return problem(http.StatusNotFound, "The proof of a call names the key of its change.", "there is no change %q", c.Param("key"))

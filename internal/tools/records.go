@@ -13,6 +13,11 @@ import (
 // ErrNoChange says that a key names no change that was kept.
 var ErrNoChange = errors.New("there is no such change")
 
+// UndoError says why a change cannot be undone.
+type UndoError struct{ Say string }
+
+func (e *UndoError) Error() string { return e.Say }
+
 // Message is one message of the outbox, which keeps and shows what would be sent.
 type Message struct {
 	ID      string    `json:"id" db:"id"`

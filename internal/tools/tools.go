@@ -5,7 +5,10 @@ package tools
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -32,10 +35,27 @@ type Looker interface {
 	Look(ctx context.Context, i deed.Invocation) (diff string, bad *deed.Failure)
 }
 
+// Checker is a Handler that can tell what keeps a tool from being called on this machine.
+type Checker interface {
+	Check(ctx context.Context, t *project.Tool) error
+}
+
+// Undoer is a Handler that can undo what a call did, by its key. A nil error means that it
+// is undone.
+type Undoer interface {
+	Undo(ctx context.Context, key string) (Change, error)
+}
+
+// Rehearser is a Handler that keeps something, and has one beside it that keeps nothing.
+type Rehearser interface {
+	Rehearsal() Handler
+}
+
 // Set is an engine.Tools made of handlers by kind: "script", "http". It keeps the
 // rates and the results that tools allow to be kept.
 type Set struct {
 	handlers map[string]Handler
+	allow    func(deed.Invocation) *deed.Failure
 	rates    rates
 	kept     *ttlcache.Cache[string, kept]
 }
@@ -43,16 +63,17 @@ type Set struct {
 // maxKept bounds how many results are held; what was used longest ago goes first.
 const maxKept = 1000
 
-// NewSet gives a set of handlers.
-func NewSet(handlers map[string]Handler) *Set {
-	return &Set{handlers: handlers, kept: ttlcache.New(ttlcache.WithCapacity[string, kept](maxKept), ttlcache.WithDisableTouchOnHit[string, kept]())}
+// NewSet gives a set of handlers. Allow says why a handler must not be called; nil allows
+// all.
+func NewSet(handlers map[string]Handler, allow func(deed.Invocation) *deed.Failure) *Set {
+	return &Set{handlers: handlers, allow: allow, kept: ttlcache.New(ttlcache.WithCapacity[string, kept](maxKept), ttlcache.WithDisableTouchOnHit[string, kept]())}
 }
 
 // Call carries a call out. A tool whose calls go to stubs but that has none is
 // refused, unless its handler reaches nothing outside.
 func (s *Set) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	kind := i.Tool.Handler()
-	if kind == "stub" || (i.Stub && (len(i.Tool.Stubs) > 0 || !i.Tool.Inward())) {
+	if kind == "stub" || (i.Stub && (len(i.Tool.Stubs) > 0 || !i.Tool.Work.Inward)) {
 		return stub(ctx, i)
 	}
 	h := s.handlers[kind]
@@ -65,6 +86,11 @@ func (s *Set) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.F
 	if wait := s.rates.wait(i.Tool); wait > 0 {
 		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "rate", Retry: true, After: wait,
 			Say: fmt.Sprintf("%s may be called %d times in a minute, and has been; the next call can be made in %s", i.Tool.Name, i.Tool.PerMinute, wait.Round(time.Second))}
+	}
+	if s.allow != nil {
+		if bad := s.allow(i); bad != nil {
+			return deed.Result{}, bad
+		}
 	}
 	r, bad := safely(ctx, h, i)
 	if bad == nil && i.Tool.Cache > 0 {
@@ -79,6 +105,52 @@ func (s *Set) Look(ctx context.Context, i deed.Invocation) (string, *deed.Failur
 		return l.Look(ctx, i)
 	}
 	return "", nil
+}
+
+// Check says what keeps a tool from being called on this machine.
+func (s *Set) Check(ctx context.Context, t *project.Tool) error {
+	if c, ok := s.handlers[t.Handler()].(Checker); ok {
+		return c.Check(ctx, t)
+	}
+	return nil
+}
+
+// Undo undoes what the call with a key did.
+func (s *Set) Undo(ctx context.Context, key string) (Change, error) {
+	var err error = ErrNoChange
+	for _, h := range s.handlers {
+		u, ok := h.(Undoer)
+		if !ok {
+			continue
+		}
+		ch, e := u.Undo(ctx, key)
+		if !errors.Is(e, ErrNoChange) {
+			return ch, e
+		}
+	}
+	return Change{}, err
+}
+
+// Rehearsal gives a set whose calls keep nothing.
+func (s *Set) Rehearsal() *Set {
+	handlers := maps.Clone(s.handlers)
+	for kind, h := range handlers {
+		if r, ok := h.(Rehearser); ok {
+			handlers[kind] = r.Rehearsal()
+		}
+	}
+	return NewSet(handlers, s.allow)
+}
+
+// Close ends what handlers hold open.
+func (s *Set) Close() error {
+	var err error
+	for _, h := range s.handlers {
+		if c, ok := h.(io.Closer); ok {
+			err = errors.Join(err, c.Close())
+		}
+	}
+	return err
 }
 
 // safely makes a panic within one call the failure of that call alone. Where it

@@ -14,7 +14,9 @@ import (
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/tools"
+	"stonebaton.example/internal/tools/tooltest"
 )
 
 type real struct{}
@@ -46,11 +48,11 @@ script: return 1
 
 func call(p *project.Project, name, arg string, stub bool) (deed.Result, *deed.Failure) {
 	args := map[string]any{"name": arg}
-	return tools.NewSet(map[string]tools.Handler{"http": real{}, "script": real{}}).Call(context.Background(), deed.Invocation{Project: p, Tool: p.Tools[name], Args: args, Stub: stub, Vars: expr.Vars{"args": args}})
+	return tools.NewSet(map[string]tools.Handler{"http": real{}, "script": real{}}, nil).Call(context.Background(), deed.Invocation{Project: p, Tool: p.Tools[name], Args: args, Stub: stub, Vars: expr.Vars{"args": args}})
 }
 
 func TestAStubStandsBehindTheSameContract(t *testing.T) {
-	p := coretest.Project(t, coretest.Main+more)
+	p := tooltest.Project(t, strings.TrimPrefix(more, "---\n"), nil)
 	r, bad := call(p, "berth", "C4", true)
 	require.Nil(t, bad)
 	assert.Equal(t, map[string]any{"berth": "C4", "free": true, "n": 2.0}, r.Value, "numbers are as JSON has them")
@@ -68,7 +70,7 @@ func TestAStubStandsBehindTheSameContract(t *testing.T) {
 }
 
 func TestWhatHasNoStub(t *testing.T) {
-	p := coretest.Project(t, coretest.Main+more)
+	p := tooltest.Project(t, strings.TrimPrefix(more, "---\n"), nil)
 	_, bad := call(p, "bare", "x", true)
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "bare has no stubs: add stubs: to stonebaton.yaml")
@@ -78,7 +80,7 @@ func TestWhatHasNoStub(t *testing.T) {
 	r, bad = call(p, "tide", "x", false)
 	require.Nil(t, bad)
 	assert.Equal(t, "high", r.Value, "a tool of stubs alone answers from them, live too")
-	_, bad = tools.NewSet(nil).Call(context.Background(), deed.Invocation{Tool: p.Tools["sum"]})
+	_, bad = tools.NewSet(nil, nil).Call(context.Background(), deed.Invocation{Tool: p.Tools["sum"]})
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "no handler of the kind")
 }
@@ -91,7 +93,7 @@ func (broken) Call(context.Context, deed.Invocation) (deed.Result, *deed.Failure
 
 func TestAHandlerThatBreaksDownFailsItsCallAlone(t *testing.T) {
 	_, _, i := shaped(t, "")
-	_, bad := tools.NewSet(map[string]tools.Handler{"http": broken{}}).Call(t.Context(), i)
+	_, bad := tools.NewSet(map[string]tools.Handler{"http": broken{}}, nil).Call(t.Context(), i)
 	require.NotNil(t, bad)
 	assert.Equal(t, "x panicked: out of order", bad.Say)
 	assert.Equal(t, ledger.Unknown, bad.Outcome)
@@ -111,10 +113,10 @@ func (c *counted) Call(context.Context, deed.Invocation) (deed.Result, *deed.Fai
 }
 
 func shaped(t *testing.T, more string) (*tools.Set, *counted, deed.Invocation) {
-	p := coretest.Project(t, coretest.Main+"---\ntool: x\nsummary: Do x when it is asked for.\neffect: read\ninput: {type: object, properties: {name: {type: string, description: n}}}\nhttp: {url: \"http://127.0.0.1:1/\"}\n"+more)
+	p := tooltest.Project(t, "tool: x\nsummary: Do x when it is asked for.\neffect: read\ninput: {type: object, properties: {name: {type: string, description: n}}}\nhttp: {url: \"http://127.0.0.1:1/\"}\n"+more, nil)
 	c := &counted{}
 	args := map[string]any{"name": "a"}
-	return tools.NewSet(map[string]tools.Handler{"http": c}), c, deed.Invocation{Project: p, Tool: p.Tools["x"], Args: args, Vars: expr.Vars{"args": args}}
+	return tools.NewSet(map[string]tools.Handler{"http": c}, nil), c, deed.Invocation{Project: p, Tool: p.Tools["x"], Args: args, Vars: expr.Vars{"args": args}}
 }
 
 func TestAResultIsKeptForAsLongAsItsToolAllows(t *testing.T) {
@@ -134,7 +136,7 @@ func TestAResultIsKeptForAsLongAsItsToolAllows(t *testing.T) {
 	i.Facts = map[string]any{"length_m": 3.0}
 	r, _ = set.Call(t.Context(), i)
 	assert.Equal(t, 3.0, r.Value, "and the same state")
-	_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: strings.Replace(coretest.Main, "summary: Sound the horn", "cache: 1m\nsummary: Sound the horn", 1)}})
+	_, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: strings.Replace(coretest.Main, "summary: Sound the horn", "cache: 1m\nsummary: Sound the horn", 1)}})
 	require.NotEmpty(t, probs)
 	assert.Contains(t, probs[0].Say, "only the results of reads can be kept")
 }

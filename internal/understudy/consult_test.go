@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stonebaton.example/core/coretest"
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
@@ -14,7 +15,7 @@ import (
 
 // harbourDesk is a front desk that asks and passes on.
 func harbourDesk(t *testing.T) *project.Project {
-	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: `project: harbour
+	p, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: `project: harbour
 start: desk
 models: {m: {speaks: understudy}}
 ---

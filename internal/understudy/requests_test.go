@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v4"
 
+	"stonebaton.example/core/coretest"
 	"stonebaton.example/core/drill"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/trace"
@@ -96,7 +97,7 @@ func judge(t *testing.T, projectFile, requestFile string, tell func(format strin
 		require.NoError(t, err)
 		fmt.Fprintf(&drills, "---\n%s", doc)
 	}
-	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: string(text) + drills.String()}, Env: map[string]string{}})
+	p, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: string(text) + drills.String()}, Env: map[string]string{}})
 	if p == nil {
 		for _, pr := range probs {
 			if pr.Grade == project.Error {

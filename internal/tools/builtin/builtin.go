@@ -29,18 +29,21 @@ func New(dir string, r tools.Records, c *web.Client) *Handler {
 	return &Handler{dir: dir, records: r, client: c}
 }
 
+// Rehearsal gives a handler whose outbox and changes are of its own, and are not kept.
+func (h *Handler) Rehearsal() tools.Handler { return New(h.dir, &tools.Memory{}, h.client) }
+
 // Call carries a call out.
 func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	args, _ := i.Args.(map[string]any)
-	c := call{Handler: h, ctx: ctx, i: i, args: args}
-	switch do := i.Tool.Builtin.Do; {
+	c := call{Handler: h, ctx: ctx, i: i, args: args, spec: i.Tool.Work.Spec.(*Builtin)}
+	switch do := c.spec.Do; {
 	case strings.HasPrefix(do, "files."):
 		return c.files(strings.TrimPrefix(do, "files."))
 	case do == "calc":
 		return c.calc()
 	case do == "state.read":
 		facts := map[string]any{}
-		for _, f := range i.Tool.Builtin.Facts {
+		for _, f := range c.spec.Facts {
 			if v, ok := i.Facts[f]; ok {
 				facts[f] = v
 			}
@@ -67,7 +70,7 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	case do == "page":
 		return c.page()
 	}
-	return c.fail(ledger.NotDone, "config", "unknown builtin %q", i.Tool.Builtin.Do)
+	return c.fail(ledger.NotDone, "config", "unknown builtin %q", c.spec.Do)
 }
 
 // call is one call under way.
@@ -76,6 +79,7 @@ type call struct {
 	ctx  context.Context
 	i    deed.Invocation
 	args map[string]any
+	spec *Builtin
 }
 
 func (c call) text(name string) string { s, _ := c.args[name].(string); return s }

@@ -18,6 +18,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/tools"
 	"stonebaton.example/internal/tools/builtin"
 	"stonebaton.example/internal/tools/tooltest"
@@ -282,7 +283,7 @@ func TestAPageIsReadAsText(t *testing.T) {
 		}
 	}))
 	defer srv.Close()
-	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main + "---\ntool: look_up\nsummary: Read a notice of the harbour when it is wanted.\nbuiltin: {do: page, from: [\"" + srv.URL + "/notices/\"]}\n"}})
+	p, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main + "---\ntool: look_up\nsummary: Read a notice of the harbour when it is wanted.\nbuiltin: {do: page, from: [\"" + srv.URL + "/notices/\"]}\n"}})
 	require.NotNil(t, p, "%v", probs)
 	h := builtin.New(t.TempDir(), &tools.Memory{}, web.New(&tooltest.Secrets{}))
 	r, bad := tooltest.Call(t, h, p, "look_up", map[string]any{"url": srv.URL + "/notices/one"})

@@ -44,7 +44,7 @@ func (c call) folders() ([]folder, error) {
 	}
 	defer project.Close()
 	var out []folder
-	for _, name := range c.i.Tool.Builtin.In {
+	for _, name := range c.spec.In {
 		if !tools.Straight(c.dir, name) {
 			closeAll(out)
 			return nil, fmt.Errorf("the folder %s, which %s may use, is reached through a link; grant the folder itself", name, c.i.Tool.Name)
@@ -66,8 +66,8 @@ func closeAll(fs []folder) {
 }
 
 // Check says what keeps a tool from its folders.
-func (h *Handler) Check(t *project.Tool) error {
-	dirs, err := call{Handler: h, i: deed.Invocation{Tool: t}}.folders()
+func (h *Handler) Check(_ context.Context, t *project.Tool) error {
+	dirs, err := call{Handler: h, i: deed.Invocation{Tool: t}, spec: t.Work.Spec.(*Builtin)}.folders()
 	closeAll(dirs)
 	return err
 }
@@ -158,7 +158,7 @@ func (c call) edit(f folder, p string) (edit, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return e, fmt.Errorf("%s was not changed: %w", name, err)
 	}
-	if c.i.Tool.Builtin.Do == "files.write" {
+	if c.spec.Do == "files.write" {
 		e.text = c.text("text")
 	} else {
 		old := c.text("old")
@@ -183,7 +183,7 @@ func (c call) edit(f folder, p string) (edit, error) {
 // Look gives the difference that a change of a file would make.
 func (h *Handler) Look(ctx context.Context, i deed.Invocation) (string, *deed.Failure) {
 	args, _ := i.Args.(map[string]any)
-	c := call{Handler: h, ctx: ctx, i: i, args: args}
+	c := call{Handler: h, ctx: ctx, i: i, args: args, spec: i.Tool.Work.Spec.(*Builtin)}
 	bad := func(class deed.Class, err error) (string, *deed.Failure) {
 		return "", &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: err.Error()}
 	}
@@ -364,7 +364,7 @@ func (c call) change(f folder, p string) (deed.Result, *deed.Failure) {
 	if old, err := c.records.Change(c.ctx, c.i.Key); err == nil && old.Undone == nil {
 		if is, err := readText(f.root, p); err == nil && old.After == string(ledger.HashOf([]byte(is))) {
 			what := map[string]any{"created": old.Before == nil}
-			if c.i.Tool.Builtin.Do == "files.replace" {
+			if c.spec.Do == "files.replace" {
 				what = map[string]any{"line": float64(strings.Count(is[:max(0, strings.Index(is, c.text("new")))], "\n") + 1)}
 			}
 			return done(is, what, &ledger.Sent{Method: "FILE", URL: whole, Bytes: int64(len(is)), Log: "the same call had done it already", Undo: c.i.Key})
@@ -458,11 +458,6 @@ func lines(text string) []string {
 	return list
 }
 
-// UndoError says why a change cannot be undone.
-type UndoError struct{ Say string }
-
-func (e *UndoError) Error() string { return e.Say }
-
 // Undo puts a file back as it was before a change, unless it has changed since.
 func (h *Handler) Undo(ctx context.Context, key string) (tools.Change, error) {
 	h.writing.Lock()
@@ -472,7 +467,7 @@ func (h *Handler) Undo(ctx context.Context, key string) (tools.Change, error) {
 		return c, err
 	}
 	if c.Undone != nil {
-		return c, &UndoError{fmt.Sprintf("the change of %s was undone already, at %s", c.Path, c.Undone.Format(time.RFC3339))}
+		return c, &tools.UndoError{Say: fmt.Sprintf("the change of %s was undone already, at %s", c.Path, c.Undone.Format(time.RFC3339))}
 	}
 	root, err := os.OpenRoot(h.dir)
 	if err != nil {
@@ -481,7 +476,7 @@ func (h *Handler) Undo(ctx context.Context, key string) (tools.Change, error) {
 	defer root.Close()
 	is, err := readText(root, c.Path)
 	if err != nil || string(ledger.HashOf([]byte(is))) != c.After {
-		return c, &UndoError{fmt.Sprintf("%s has been changed since; undo that first, or change it by hand", c.Path)}
+		return c, &tools.UndoError{Say: fmt.Sprintf("%s has been changed since; undo that first, or change it by hand", c.Path)}
 	}
 	if c.Before == nil {
 		err = root.Remove(c.Path)

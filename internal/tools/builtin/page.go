@@ -23,7 +23,7 @@ const maxPage = 4 << 20
 
 // page fetches a page of the web and gives it as text.
 func (c call) page() (deed.Result, *deed.Failure) {
-	from := c.i.Tool.Builtin.From
+	from := c.spec.From
 	hosts := map[string]bool{} // that the file names: they may have any address
 	for _, f := range from {
 		if u, err := url.Parse(f); err == nil {

@@ -56,7 +56,7 @@ func New(dir, work string, s Expander) *Handler {
 
 // Call runs the program of a call.
 func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
-	c := i.Tool.Command
+	c := i.Tool.Work.Spec.(*Command)
 	sent := &ledger.Sent{Method: "COMMAND"}
 	fail := func(o ledger.Outcome, class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
 		return deed.Result{}, &deed.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
@@ -114,7 +114,7 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 }
 
 // explain tells what the bounds are, where a failure looks as if they were met.
-func (h *Handler) explain(c *project.Command, d sandbox.Done, s sandbox.Spec) string {
+func (h *Handler) explain(c *Command, d sandbox.Done, s sandbox.Spec) string {
 	if c.Bare {
 		return ""
 	}
@@ -189,7 +189,7 @@ func lastLine(b []byte) string {
 
 // spec makes what runs of a call, and the command line as it is shown.
 func (h *Handler) spec(i deed.Invocation) (sandbox.Spec, string, error) {
-	c := i.Tool.Command
+	c := i.Tool.Work.Spec.(*Command)
 	s := sandbox.Spec{Bare: c.Bare, Network: c.Network, Memory: int64(c.MemoryMB) << 20, Disk: int64(c.DiskMB) << 20, Processes: c.Processes, Output: maxOutput, Log: i.Logs()}
 	var shown []string
 	for _, t := range c.Run {
@@ -251,7 +251,7 @@ func (h *Handler) spec(i deed.Invocation) (sandbox.Spec, string, error) {
 
 // file gives the whole path of a file of the project that an argument of the tool names;
 // "" where it names none, or where a value has a part in it.
-func (h *Handler) file(c *project.Command, t *expr.Template) string {
+func (h *Handler) file(c *Command, t *expr.Template) string {
 	name := t.String()
 	if !t.Plain() || name == "" || strings.HasPrefix(name, "-") || filepath.IsAbs(name) {
 		return ""
@@ -289,8 +289,8 @@ func (h *Handler) within(folder string) bool {
 }
 
 // Check says what keeps a tool's program from being run.
-func (h *Handler) Check(t *project.Tool) error {
-	c := t.Command
+func (h *Handler) Check(_ context.Context, t *project.Tool) error {
+	c := t.Work.Spec.(*Command)
 	program, err := h.find(c, c.Run[0].String())
 	if err != nil {
 		return err
@@ -339,7 +339,7 @@ func (h *Handler) owns(path string) bool {
 
 // find gives the whole path of a program: one of the project's, or one of the
 // system's by its name.
-func (h *Handler) find(c *project.Command, name string) (string, error) {
+func (h *Handler) find(c *Command, name string) (string, error) {
 	if strings.ContainsRune(name, '/') && !filepath.IsAbs(name) {
 		rel := filepath.Join(c.Base, name)
 		p := filepath.Join(h.dir, rel)

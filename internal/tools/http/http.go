@@ -118,8 +118,8 @@ func (h *Handler) send(ctx context.Context, i deed.Invocation) (_ deed.Result, _
 	body := decode(raw)
 	found := body
 	var how project.Reading
-	if i.Tool.HTTP != nil {
-		how = i.Tool.HTTP.Reading
+	if r, ok := i.Tool.Work.Spec.(*Request); ok {
+		how = r.Reading
 	} else {
 		how = i.Tool.Remote.Reading
 	}
@@ -176,8 +176,8 @@ func record(i deed.Invocation) int {
 func (h *Handler) request(ctx context.Context, i deed.Invocation) (*outgoing, error) {
 	var d draft
 	var err error
-	if i.Tool.HTTP != nil {
-		d, err = ofFile(i)
+	if r, ok := i.Tool.Work.Spec.(*Request); ok {
+		d, err = ofFile(i, r)
 	} else {
 		d, err = ofOperation(i)
 	}
@@ -274,8 +274,7 @@ func (d *draft) written(expand func(string) string) (address string, headers map
 	return address, headers, body, err
 }
 
-func ofFile(i deed.Invocation) (draft, error) {
-	spec := i.Tool.HTTP
+func ofFile(i deed.Invocation, spec *Request) (draft, error) {
 	d := draft{method: spec.Method, headers: map[string]string{}, auth: spec.Auth, grant: web.Grant{Private: spec.Private, Redirects: spec.Redirects}, kind: "application/json"}
 	var err error
 	var dots bool

@@ -19,6 +19,7 @@ import (
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/secret"
 	tool "stonebaton.example/internal/tools/http"
 	"stonebaton.example/internal/tools/tooltest"
@@ -26,7 +27,7 @@ import (
 )
 
 func tools(t *testing.T, base string) *project.Project {
-	p, probs := project.Compile(project.Source{Env: map[string]string{"BASE": base}, Files: map[string]string{project.Main: coretest.Main + `
+	p, probs := app.Reader.Compile(project.Source{Env: map[string]string{"BASE": base}, Files: map[string]string{project.Main: coretest.Main + `
 ---
 tool: get
 summary: Get a thing.
@@ -134,7 +135,7 @@ func TestWhatGoesWrong(t *testing.T) {
 			}
 		})
 	}
-	p.Tools["get"].HTTP.Redirects = true
+	p.Tools["get"].Work.Spec.(*tool.Request).Redirects = true
 	r, bad := call(t, p, "get", map[string]any{"name": "near"}, time.Minute)
 	require.Nil(t, bad, "a redirect is followed where that is allowed")
 	assert.Equal(t, "here", r.Value)
@@ -153,8 +154,8 @@ func TestAHostThatIsDownWasNotReached(t *testing.T) {
 	assert.Equal(t, ledger.NotDone, bad.Outcome)
 	assert.Contains(t, bad.Say, "does not answer: connection refused")
 	p := tools(t, "http://127.0.0.1:1")
-	p.Tools["put"].HTTP.Body = nil
-	q, _ := project.Compile(project.Source{Files: map[string]string{project.Main: strings.Replace(coretest.Main, "stubs: [{returns: high}]", `http: {url: "${OFFICE}/tide"}`, 1)}, Env: map[string]string{}})
+	p.Tools["put"].Work.Spec.(*tool.Request).Body = nil
+	q, _ := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: strings.Replace(coretest.Main, "stubs: [{returns: high}]", `http: {url: "${OFFICE}/tide"}`, 1)}, Env: map[string]string{}})
 	_, bad = call(t, q, "tide", nil, time.Minute)
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "OFFICE")

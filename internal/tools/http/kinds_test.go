@@ -19,6 +19,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/openapi"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	tool "stonebaton.example/internal/tools/http"
 	"stonebaton.example/internal/tools/tooltest"
 	"stonebaton.example/internal/tools/web"
@@ -129,7 +130,7 @@ http: {url: "`+srv.URL+`/x", auth: {oauth: {token_url: "`+srv.URL+`/token", clie
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, "in", r.Value)
 	token.Store(7) // from now on no token is right
-	p.Tools["look_in"].HTTP.Auth.OAuth.ClientID = "other"
+	p.Tools["look_in"].Work.Spec.(*tool.Request).Auth.OAuth.ClientID = "other"
 	_, bad = tooltest.Call(t, h, p, "look_in", nil)
 	require.NotNil(t, bad)
 	assert.EqualValues(t, "auth", bad.Class)
@@ -162,7 +163,7 @@ func TestAnOperationIsARequest(t *testing.T) {
 	srv := echo(t)
 	cat, err := openapi.Read([]byte(document))
 	require.NoError(t, err)
-	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: things\nopenapi: {document: data/t.json, server: \"" + srv.URL + "/v1\", auth: {bearer: \"${secret:T}\"}}\ntake: [getThing, putThing, replaceThing]\neffects: {getThing: read}\ntune: {getThing: {pick: \"=response.body.asked\"}}\n"},
+	p, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: things\nopenapi: {document: data/t.json, server: \"" + srv.URL + "/v1\", auth: {bearer: \"${secret:T}\"}}\ntake: [getThing, putThing, replaceThing]\neffects: {getThing: read}\ntune: {getThing: {pick: \"=response.body.asked\"}}\n"},
 		Catalogues: map[string]project.Catalogue{"things": cat}})
 	require.NotNil(t, p, "%v", probs)
 	h := tool.New(web.New(&tooltest.Secrets{}))

@@ -22,6 +22,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/examples/harbour/station"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/tools/mcp"
 	"stonebaton.example/internal/tools/tooltest"
 	"stonebaton.example/internal/tools/web"
@@ -122,14 +123,14 @@ func opened(t *testing.T, text string, take ...string) (*mcp.Servers, *project.P
 	src := project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": text + "take: [" + strings.Join(take, ", ") + "]\n"}, Env: map[string]string{}}
 	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil)
 	t.Cleanup(func() { s.Close() })
-	list := project.Sources(src)
+	list := app.Reader.Sources(src)
 	require.Len(t, list, 1)
 	cat, err := s.Catalogue(t.Context(), list[0])
 	if err != nil {
 		return s, nil, err
 	}
 	src.Catalogues = map[string]project.Catalogue{"st": cat.Only(take)}
-	p, probs := project.Compile(src)
+	p, probs := app.Reader.Compile(src)
 	require.NotNil(t, p, "%v", probs)
 	return s, p, nil
 }
@@ -307,7 +308,7 @@ func TestAChangedListIsNoticed(t *testing.T) {
 	changed := make(chan string, 4)
 	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), func(source string) { changed <- source })
 	defer s.Close()
-	list := project.Sources(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"" + srv.URL + "\"}\n"}})
+	list := app.Reader.Sources(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"" + srv.URL + "\"}\n"}})
 	_, err := s.Catalogue(t.Context(), list[0])
 	require.NoError(t, err)
 	server.RemoveTools("notices")

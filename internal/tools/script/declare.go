@@ -23,7 +23,11 @@ func Declarations(t *project.Tool, state map[string]any) string {
 	if t != nil {
 		args = typeOf(t.Input.Doc(), t.Input.Doc(), 0)
 	}
-	if t == nil || (t.Script != nil && len(t.Script.Fetch) > 0) {
+	var s *Script
+	if t != nil {
+		s, _ = t.Work.Spec.(*Script)
+	}
+	if t == nil || (s != nil && len(s.Fetch) > 0) {
 		fetch = `
 /** Sends a request and waits for the reply. Only where the tool allows it: script: {fetch: […]}. */
 declare function fetch(url: string, options?: {method?: string, headers?: Record<string, string>, body?: string}): {status: number, ok: boolean, headers: Record<string, string>, text: string, json(): any};

@@ -63,19 +63,19 @@ var mistake = regexp.MustCompile(`^(TypeError|ReferenceError|RangeError|SyntaxEr
 
 var lineCol = regexp.MustCompile(`Line (\d+):(\d+) `)
 
-// Check gives the problem of a script that cannot be compiled; nil where it can.
-func Check(t *project.Tool) *project.Problem {
-	_, err := compile(t.Script.Code)
+// check gives the problem of a script that cannot be compiled; nil where it can.
+func check(tool string, s *Script) *project.Problem {
+	_, err := compile(s.Code)
 	if err == nil {
 		return nil
 	}
-	p := &project.Problem{Grade: project.Error, Place: t.Script.Place, Tool: t.Name, Remedy: "It is the body of a function: use return for the result."}
+	p := &project.Problem{Grade: project.Error, Place: s.Place, Tool: tool, Remedy: "It is the body of a function: use return for the result."}
 	say := strings.TrimPrefix(err.Error(), "SyntaxError: ")
 	if m := lineCol.FindStringSubmatch(say); m != nil {
 		line, _ := strconv.Atoi(m[1])
 		col, _ := strconv.Atoi(m[2])
 		_, say, _ = strings.Cut(say, m[0])
-		lines := strings.Split(t.Script.Code, "\n")
+		lines := strings.Split(s.Code, "\n")
 		if line > len(lines) { // it ends too early
 			line, col = len(lines), 1
 		}
@@ -85,17 +85,17 @@ func Check(t *project.Tool) *project.Problem {
 		if awaited.MatchString(lines[line-1]) {
 			say, p.Remedy = "nothing here is asynchronous", "Omit await and async: fetch itself waits for its reply."
 		}
-		p.Place = place(t.Script, line, max(1, col))
+		p.Place = place(s, line, max(1, col))
 		p.Text = strings.TrimSpace(lines[line-1])
 	}
-	p.Say = fmt.Sprintf("the script of %s cannot be compiled: %s", t.Name, say)
+	p.Say = fmt.Sprintf("the script of %s cannot be compiled: %s", tool, say)
 	return p
 }
 
 var awaited = regexp.MustCompile(`\bawait\b`)
 
 // place gives where a line of a script stands in its file.
-func place(s *project.Script, line, col int) project.Place {
+func place(s *Script, line, col int) project.Place {
 	at := s.Place
 	at.Line += line - 1
 	at.Col += col - 1 // behind its key, or the indentation of its block
@@ -129,7 +129,8 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 		}
 		return deed.Result{}, f
 	}
-	prog, err := h.program(i.Tool.Script.Code)
+	spec := i.Tool.Work.Spec.(*Script)
+	prog, err := h.program(spec.Code)
 	if err != nil {
 		return fail("config", "the script cannot be compiled: %v", err)
 	}
@@ -157,11 +158,11 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 						if pos.Line == 1 {
 							pos.Column -= len(head)
 						}
-						at := place(i.Tool.Script, pos.Line, max(1, pos.Column)).String()
+						at := place(spec, pos.Line, max(1, pos.Column)).String()
 						r.mu.Lock()
 						r.failed = at
 						r.mu.Unlock()
-						if mistake.MatchString(e.no) && i.Tool.Script.Place.File != "" {
+						if mistake.MatchString(e.no) && spec.Place.File != "" {
 							e.no += " (" + at + ")"
 						}
 						break
@@ -401,7 +402,7 @@ func (h *Handler) run(ctx context.Context, r *running, prog program, i deed.Invo
 		fmt.Fprintln(r.tell, line)
 		return goja.Undefined()
 	}))
-	if allowed := i.Tool.Script.Fetch; len(allowed) > 0 {
+	if allowed := i.Tool.Work.Spec.(*Script).Fetch; len(allowed) > 0 {
 		params = append(params, vm.ToValue(h.fetcher(ctx, r, allowed)), vm.ToValue(h.secret(r)))
 	}
 	out, err := call(goja.Undefined(), params...)

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/tools/script"
 	"stonebaton.example/internal/tools/tooltest"
 	"stonebaton.example/internal/tools/web"
@@ -28,7 +30,7 @@ func call(t *testing.T, code string, limit time.Duration) (deed.Result, *deed.Fa
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	var h script.Handler
-	return h.Call(ctx, deed.Invocation{Tool: &project.Tool{Name: "t", Script: &project.Script{Code: code}}, Args: map[string]any{"n": 2.0},
+	return h.Call(ctx, deed.Invocation{Tool: &project.Tool{Name: "t", Work: project.Work{Spec: &script.Script{Code: code}}}, Args: map[string]any{"n": 2.0},
 		Vars: expr.Vars{"state": map[string]any{"x": 1.0}, "person": map[string]any{"name": "ann"}, "today": "2026-05-04", "now": "2026-05-04T09:00:00Z"}})
 }
 
@@ -108,10 +110,10 @@ func TestErrorsNameTheLine(t *testing.T) {
 	at := func(text string) (*project.Problem, string) {
 		t.Helper()
 		src := project.Source{Files: map[string]string{project.Main: coretest.Main, "t.yaml": tool + text, "t.js": "const a = 1\nreturn b\n", "w.js": "const a = 1\nreturn a +* 2\n", "e.js": "if (1) {\n"}}
-		p, probs := project.Compile(src)
-		require.NotNil(t, p, "%v", probs)
-		if bad := script.Check(p.Tools["t"]); bad != nil {
-			return bad, bad.Place.String()
+		p, probs := app.Reader.Compile(src)
+		if p == nil {
+			i := slices.IndexFunc(probs, func(x project.Problem) bool { return x.Grade == project.Error })
+			return &probs[i], probs[i].Place.String()
 		}
 		_, bad := tooltest.Call(t, script.New(nil), p, "t", nil)
 		require.NotNil(t, bad)
@@ -137,7 +139,6 @@ func TestErrorsNameTheLine(t *testing.T) {
 	_, bad := call(t, "const f = async () => 1; return f()", time.Minute)
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "the script returned a promise, and nothing here is asynchronous")
-	assert.Nil(t, script.Check(&project.Tool{Script: &project.Script{Code: "return 1"}}))
 }
 
 func TestAScriptFetchesOnlyWhatItsToolAllows(t *testing.T) {
@@ -162,7 +163,7 @@ func TestAScriptFetchesOnlyWhatItsToolAllows(t *testing.T) {
 			assert.Contains(t, bad.Say, say)
 		}
 	}
-	assert.False(t, p.Tools["look_out"].Inward(), "it reaches out, so a stub stands in for it")
+	assert.False(t, p.Tools["look_out"].Work.Inward, "it reaches out, so a stub stands in for it")
 	q := tooltest.Project(t, "tool: alone\nsummary: Reckon when it is asked for.\nscript: return typeof fetch\n", nil)
 	r, bad = tooltest.Call(t, h, q, "alone", nil)
 	require.Nil(t, bad)

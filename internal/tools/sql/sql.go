@@ -70,7 +70,7 @@ func (h *Handler) Close() error {
 
 // Call runs the query of a call.
 func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
-	q := i.Tool.SQL
+	q := i.Tool.Work.Spec.(*Query)
 	sent := &ledger.Sent{Method: "SQL", URL: strings.TrimSpace(q.Query)}
 	fail := func(class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
 		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
@@ -112,7 +112,7 @@ var named = regexp.MustCompile(`:([A-Za-z_][A-Za-z0-9_]*)`)
 // bind gives the values of the names in a query.
 func bind(i deed.Invocation) ([]any, error) {
 	values, _ := i.Args.(map[string]any)
-	if p := i.Tool.SQL.Params; p != nil {
+	if p := i.Tool.Work.Spec.(*Query).Params; p != nil {
 		v, err := p.Fill(i.Vars)
 		if err != nil {
 			return nil, err
@@ -123,7 +123,7 @@ func bind(i deed.Invocation) ([]any, error) {
 	known, _ := have.(map[string]any)
 	var out []any
 	var seen []string
-	for _, m := range named.FindAllStringSubmatch(unquoted(i.Tool.SQL.Query), -1) {
+	for _, m := range named.FindAllStringSubmatch(unquoted(i.Tool.Work.Spec.(*Query).Query), -1) {
 		if slices.Contains(seen, m[1]) {
 			continue
 		}
@@ -156,7 +156,7 @@ var quoted = regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*`)
 // unquoted takes out of a query what is no part of its grammar.
 func unquoted(q string) string { return quoted.ReplaceAllString(q, "''") }
 
-func read(ctx context.Context, db *sqlx.DB, q *project.SQL, params []any) (out []map[string]any, more bool, err error) {
+func read(ctx context.Context, db *sqlx.DB, q *Query, params []any) (out []map[string]any, more bool, err error) {
 	if strings.Contains(strings.TrimRight(strings.TrimSpace(unquoted(q.Query)), ";"), ";") {
 		return nil, false, errors.New("one query at a time: there is a ; within it")
 	}
@@ -268,18 +268,19 @@ func contents(db *sqlx.DB) []table {
 // Check says what keeps a tool's query from being run: a file that is not there or
 // no table, a name that is no argument, a column that is not there.
 func (h *Handler) Check(ctx context.Context, t *project.Tool) error {
-	db, err := h.open(t.SQL)
+	q := t.Work.Spec.(*Query)
+	db, err := h.open(q)
 	if err != nil {
 		return err
 	}
 	var params []any
-	for _, m := range named.FindAllStringSubmatch(unquoted(t.SQL.Query), -1) {
-		if t.SQL.Params == nil && !slices.Contains(schema.Keys(t.Input.Doc()), m[1]) {
+	for _, m := range named.FindAllStringSubmatch(unquoted(q.Query), -1) {
+		if q.Params == nil && !slices.Contains(schema.Keys(t.Input.Doc()), m[1]) {
 			return fmt.Errorf("the query names :%s, which is no argument.%s", m[1], near.Hint(m[1], schema.Keys(t.Input.Doc())))
 		}
 		params = append(params, sql.Named(m[1], nil))
 	}
-	rows, err := db.QueryxContext(ctx, "EXPLAIN "+t.SQL.Query, params...)
+	rows, err := db.QueryxContext(ctx, "EXPLAIN "+q.Query, params...)
 	if err != nil {
 		return errors.New(explain(db, err))
 	}
@@ -287,7 +288,7 @@ func (h *Handler) Check(ctx context.Context, t *project.Tool) error {
 }
 
 // open gives the database of a tool, read again where its files have changed.
-func (h *Handler) open(q *project.SQL) (*sqlx.DB, error) {
+func (h *Handler) open(q *Query) (*sqlx.DB, error) {
 	files := map[string]string{}
 	for t, f := range q.Tables {
 		files[t] = f
@@ -326,7 +327,7 @@ func (h *Handler) open(q *project.SQL) (*sqlx.DB, error) {
 	return db, nil
 }
 
-func (h *Handler) load(q *project.SQL) (*sqlx.DB, error) {
+func (h *Handler) load(q *Query) (*sqlx.DB, error) {
 	if q.Database != "" {
 		// a file that is opened through its folder cannot lead out of it
 		root, err := os.OpenRoot(h.dir)

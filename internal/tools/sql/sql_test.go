@@ -14,6 +14,7 @@ import (
 	"stonebaton.example/core/coretest"
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/tools/sql"
 	"stonebaton.example/internal/tools/tooltest"
 )
@@ -157,7 +158,7 @@ func TestFilesThatCannotBeTables(t *testing.T) {
 		"sql: {tables: {t: data/x.xls}, query: SELECT 1}":        "a table is a file .csv, .tsv or .json",
 		"sql: {database: data/log.db, query: DELETE FROM entry}": "the query does not read",
 	} {
-		_, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main + "---\n" + head + spec}})
+		_, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main + "---\n" + head + spec}})
 		if assert.NotEmpty(t, probs, spec) {
 			assert.Contains(t, probs[len(probs)-1].Say, say)
 		}

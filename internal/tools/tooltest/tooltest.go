@@ -14,6 +14,7 @@ import (
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/tools"
 )
 
@@ -21,7 +22,7 @@ import (
 // sources offer.
 func Project(t testing.TB, more string, catalogues map[string]project.Catalogue) *project.Project {
 	t.Helper()
-	p, probs := project.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main + "---\n" + more}, Env: map[string]string{}, Catalogues: catalogues})
+	p, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main + "---\n" + more}, Env: map[string]string{}, Catalogues: catalogues})
 	require.NotNil(t, p, "%v", probs)
 	return p
 }

@@ -1,4 +1,4 @@
-package project_test
+package app_test
 
 import (
 	"os"
@@ -11,6 +11,7 @@ import (
 
 	"stonebaton.example/core/coretest"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 )
 
 // load reads files as Load does.
@@ -19,7 +20,7 @@ func load(files map[string]string) (project.Source, []project.Problem) {
 	for name, text := range files {
 		fs[name] = &fstest.MapFile{Data: []byte(text)}
 	}
-	return project.Load(fs, func(string) (string, bool) { return "", false })
+	return app.Reader.Load(fs, func(string) (string, bool) { return "", false })
 }
 
 // told gives the problems as lines.
@@ -37,7 +38,7 @@ func told(probs []project.Problem) string {
 func check(t *testing.T, files map[string]string) (*project.Project, string) {
 	t.Helper()
 	src, probs := load(files)
-	p, more := project.Compile(src)
+	p, more := app.Reader.Compile(src)
 	return p, told(append(probs, more...))
 }
 
@@ -52,7 +53,7 @@ func TestWhatAToolMayWriteIsNeverPartOfTheProject(t *testing.T) {
 		assert.NotContains(t, src.Files, "notes/deep/a.yaml")
 		assert.NotContains(t, src.Files, "notes/b.js")
 		assert.Contains(t, src.Files, "notesbook.yaml")
-		assert.Empty(t, project.Sources(src), "so nothing of it is ever started")
+		assert.Empty(t, app.Reader.Sources(src), "so nothing of it is ever started")
 		assert.Contains(t, told(probs), `notes/deep/a.yaml:1:1: warning: notes/deep/a.yaml is not read as a file of the project, since "note" may write to notes/`)
 		p, faults := check(t, map[string]string{"note.yaml": grant, "notes/deep/a.yaml": planted})
 		assert.NotNil(t, p, "what a tool wrote stops nothing: %s", faults)
@@ -102,7 +103,7 @@ func TestWhatWasProbablyMeantIsSaid(t *testing.T) {
 		"rung: stub\nstubs: []\n":                      "stubs",
 	} {
 		src, probs := load(map[string]string{"t.yaml": strings.Replace(tool, "stubs: [{returns: {}}]\n", map[bool]string{true: "", false: "stubs: [{returns: {}}]\n"}[strings.HasPrefix(more, "rung")], 1) + more})
-		_, compiled := project.Compile(src)
+		_, compiled := app.Reader.Compile(src)
 		errs := ""
 		for _, p := range append(probs, compiled...) {
 			errs += p.Place.String() + ": " + string(p.Grade) + ": " + p.Say + " " + p.Remedy + "\n"
@@ -117,9 +118,9 @@ func TestFilesThatAreNotReadAreSaid(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(dir+"/"+project.Main, []byte(coretest.Main), 0o600))
 	require.NoError(t, os.Symlink(t.TempDir(), dir+"/linked"))
-	_, probs = project.Load(os.DirFS(dir), func(string) (string, bool) { return "", false })
+	_, probs = app.Reader.Load(os.DirFS(dir), func(string) (string, bool) { return "", false })
 	assert.Equal(t, "linked:1:1: warning: linked is a link to a folder; linked folders are not read", told(probs))
-	src, probs := project.Load(os.DirFS("/"), func(string) (string, bool) { return "", false })
+	src, probs := app.Reader.Load(os.DirFS("/"), func(string) (string, bool) { return "", false })
 	assert.Empty(t, src.Files, "a folder that is no project is not gone into")
 	assert.Empty(t, probs)
 }
@@ -129,11 +130,11 @@ func TestAVariableMayHaveADefault(t *testing.T) {
 	p, errs := check(t, map[string]string{"t.yaml": tool})
 	require.NotNil(t, p, errs)
 	assert.Empty(t, errs)
-	assert.Equal(t, "http://127.0.0.1:1/x", p.Tools["t"].HTTP.URL.String())
+	assert.Equal(t, "GET http://127.0.0.1:1/x", p.Tools["t"].Line())
 	src, _ := load(map[string]string{"t.yaml": tool})
 	src.Env["OFFICE"] = "http://office"
-	p, _ = project.Compile(src)
-	assert.Equal(t, "http://office/x", p.Tools["t"].HTTP.URL.String())
+	p, _ = app.Reader.Compile(src)
+	assert.Equal(t, "GET http://office/x", p.Tools["t"].Line())
 	assert.Equal(t, "OFFICE", project.Variable("${OFFICE}/a/{{ args.x }}/b"), "the name alone")
 }
 
@@ -167,7 +168,7 @@ func TestFilesThatAreNotYAMLSayWhatToDo(t *testing.T) {
 		"tool: x\n  effect: read\n": "there is a second key on the line",
 	} {
 		src, _ := load(map[string]string{"x.yaml": text})
-		_, probs := project.Compile(src)
+		_, probs := app.Reader.Compile(src)
 		require.NotEmpty(t, probs)
 		assert.Contains(t, probs[0].Say+" | "+probs[0].Remedy, "this is not YAML: "+want, text)
 		assert.Equal(t, "x.yaml", probs[0].File)

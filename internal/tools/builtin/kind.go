@@ -1,13 +1,86 @@
-package project
+package builtin
 
 import (
+	_ "embed"
 	"encoding/json"
+	"fmt"
+	"strings"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
 )
 
-// builtinKind is what a builtin brings of its own.
-type builtinKind struct {
+//go:embed kind.yaml
+var shape string
+
+// Kind is the kind of tools that ship with the program.
+var Kind = project.Kind{Name: "builtin", Schema: shape, Brings: brings, Compile: compile,
+	Reach: func(raw map[string]any) (writes, starts string) {
+		if do, _ := raw["do"].(string); !changesFiles(do) {
+			return "", ""
+		}
+		return "in", ""
+	}}
+
+// Builtin is what a tool does, such as "files.read", and how far it reaches.
+type Builtin struct {
+	Do    string
+	In    []string // folders
+	Facts []string
+	From  []string // URLs
+}
+
+func changesFiles(do string) bool { return do == "files.write" || do == "files.replace" }
+
+func brings(p *project.Part) project.Own {
+	var b Builtin
+	p.Into(&b)
+	own := known[b.Do]
+	out := project.Own{Name: b.Do, Input: fromJSON(own.in), Effect: own.effect, Resend: own.resend, Shipped: true}
+	if own.output != "" {
+		out.Output = fromJSON(own.output)
+	}
+	if b.Do == "state.set" {
+		props := map[string]any{}
+		all, _ := p.State()["properties"].(map[string]any)
+		for _, f := range b.Facts {
+			props[f] = all[f]
+		}
+		out.Input, out.Shipped = map[string]any{"type": "object", "properties": props, "minProperties": 1.0}, false
+	}
+	return out
+}
+
+func compile(p *project.Part) project.Work {
+	b := &Builtin{}
+	p.Into(b)
+	own := known[b.Do]
+	for i, folder := range b.In {
+		at := fmt.Sprintf("/in/%d", i)
+		b.In[i] = p.Inside(at, folder)
+		if b.In[i] == "." && !changesFiles(b.Do) { // of those that write, the reader of the files says so
+			p.Report(project.Error, at, "Grant a folder that holds no files of the project, such as notes.", "in: would open the project's own folder, which holds its files")
+		}
+	}
+	for i, u := range b.From {
+		b.From[i] = p.Prefix(fmt.Sprintf("/from/%d", i), u)
+	}
+	need := func(key string, n int) {
+		if own.needs == key && n == 0 {
+			p.Report(project.Error, "", "Add "+key+":, so that it is plain how far it reaches.", "%s needs %s:", b.Do, key)
+		} else if own.needs != key && n > 0 {
+			p.Report(project.Error, "/"+key, "Remove it.", "%s does not take %s:", b.Do, key)
+		}
+	}
+	need("in", len(b.In))
+	need("facts", len(b.Facts))
+	need("from", len(b.From))
+	p.Facts("/facts", b.Facts)
+	return project.Work{Spec: b, Line: b.Do, Data: b.In, Inward: b.Do == "calc" || strings.HasPrefix(b.Do, "state."), Looks: changesFiles(b.Do), Sets: b.Do == "state.set"}
+}
+
+// made is what a builtin brings of its own.
+type made struct {
 	needs  string // "in", "facts", "from" or nothing
 	effect ledger.Effect
 	resend string
@@ -15,20 +88,18 @@ type builtinKind struct {
 	output string
 }
 
-func (b builtinKind) input() map[string]any { return fromJSON(b.in) }
-
 // fromJSON reads one of the literals below.
 func fromJSON(s string) map[string]any {
 	var m map[string]any
 	if err := json.Unmarshal([]byte(s), &m); err != nil {
-		panic("builtin.go: " + err.Error())
+		panic("kind.go: " + err.Error())
 	}
 	return m
 }
 
 const pathParameter = `{"type":"string","minLength":1,"maxLength":500,"description":"Path of the file, as files are listed, such as notes/plan.md."}`
 
-var builtins = map[string]builtinKind{
+var known = map[string]made{
 	"files.list": {needs: "in", effect: ledger.Read, in: `{"type":"object","properties":{"match":{"type":"string","description":"Only files whose path fits this pattern, such as *.md; all, if omitted."}}}`,
 		output: `{"type":"array","items":{"type":"object","required":["path","bytes","changed"],"properties":{"path":{"type":"string"},"bytes":{"type":"integer"},"changed":{"type":"string"}}}}`},
 	"files.read": {needs: "in", effect: ledger.Read, in: `{"type":"object","required":["path"],"properties":{"path":` + pathParameter + `,"from":{"type":"integer","minimum":1,"description":"First line to read, from 1; a count without unit."},"lines":{"type":"integer","minimum":1,"description":"How many lines to read; all, if omitted."}}}`,
