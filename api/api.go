@@ -71,28 +71,38 @@ type Begun struct {
 	Broken   string `json:"broken,omitempty"` // the first error of the files, where the last good version answers
 }
 
+// Rows of lists, and what they are made of.
+type (
+	RunRow     = rows.Run
+	SessionRow = rows.Session
+	TicketRow  = rows.Ticket
+	TryRow     = rows.Try
+	Message    = tools.Message
+	Moment     = rows.Moment
+)
+
 // RunList is a page of runs.
 type RunList struct {
-	Runs []rows.Run `json:"runs"`
-	Next string     `json:"next,omitempty"` // cursor of the next page
+	Runs []RunRow `json:"runs"`
+	Next string   `json:"next,omitempty"` // cursor of the next page
 }
 
 // SessionList is a page of sessions.
 type SessionList struct {
-	Sessions []rows.Session `json:"sessions"`
-	Next     string         `json:"next,omitempty"`
+	Sessions []SessionRow `json:"sessions"`
+	Next     string       `json:"next,omitempty"`
 }
 
 // TicketList is a page of tickets.
 type TicketList struct {
-	Tickets []rows.Ticket `json:"tickets"`
-	Next    string        `json:"next,omitempty"`
+	Tickets []TicketRow `json:"tickets"`
+	Next    string      `json:"next,omitempty"`
 }
 
 // Outbox is a page of the messages that tools have sent.
 type Outbox struct {
-	Messages []tools.Message `json:"messages"`
-	Next     string          `json:"next,omitempty"`
+	Messages []Message `json:"messages"`
+	Next     string    `json:"next,omitempty"`
 }
 
 // Trust is what waits until a person lets it run outside the sandbox.
@@ -104,7 +114,7 @@ type Trust struct {
 type Run struct {
 	Run     trace.Totals  `json:"run"`
 	Steps   []*trace.Step `json:"steps"`
-	Tickets []rows.Ticket `json:"tickets"`
+	Tickets []TicketRow   `json:"tickets"`
 	Waiting []string      `json:"waiting"` // messages in the session's inbox
 }
 
@@ -144,7 +154,7 @@ type Request struct {
 
 // Session is one session with its runs, the oldest first.
 type Session struct {
-	rows.Session
+	SessionRow
 	Talk    []Said         `json:"talk"`
 	State   map[string]any `json:"state"`
 	Waiting []string       `json:"waiting"`
@@ -286,9 +296,9 @@ func (t *Tried) UnmarshalJSON(raw []byte) error {
 
 // TryList is a page of the history of tries, the newest first.
 type TryList struct {
-	Tries []rows.Try `json:"tries"`
-	Count int        `json:"count"` // in all
-	Next  string     `json:"next,omitempty"`
+	Tries []TryRow `json:"tries"`
+	Count int      `json:"count"` // in all
+	Next  string   `json:"next,omitempty"`
 }
 
 // NewStub is what POST /api/tools/{name}/stubs takes: a try, a recorded call, or
@@ -336,7 +346,7 @@ type Offer struct {
 
 // Ticket is a ticket with what a person needs to decide it.
 type Ticket struct {
-	rows.Ticket
+	TicketRow
 	Schema map[string]any `json:"schema"` // of the values
 	Talk   []Said         `json:"talk"`   // what led here
 }

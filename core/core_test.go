@@ -73,6 +73,14 @@ func TestAdaptersDoNotKnowOneAnother(t *testing.T) {
 	}
 }
 
+// Commands that ask the service do not link it: whoever makes the program puts both together.
+func TestTheCommandsDoNotLinkTheService(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "stonebaton.example/internal/cli").Output()
+	require.NoError(t, err)
+	require.Contains(t, string(out), "stonebaton.example/internal/app")
+	assert.False(t, strings.Contains(string(out), "stonebaton.example/internal/service"))
+}
+
 // A program that only asks the service links neither its store nor its HTTP server.
 func TestTheClientLinksNeitherStoreNorServer(t *testing.T) {
 	for _, pkg := range []string{"stonebaton.example/api", "stonebaton.example/client"} {

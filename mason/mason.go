@@ -4,7 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
+	"log/slog"
 	"maps"
+	"net"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -21,8 +24,11 @@ import (
 
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/value"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/cli"
+	"stonebaton.example/internal/service"
 	"stonebaton.example/internal/tools/own"
+	"stonebaton.example/web"
 )
 
 // Function is a tool made of a Go function.
@@ -338,16 +344,18 @@ func Main(functions ...Function) {
 	if self, err := os.Executable(); err == nil && os.Getenv("STONEBATON") == "" {
 		_ = os.Setenv("STONEBATON", self) // files name this program as ${STONEBATON}; the name and value can be set
 	}
-	code := Run(ctx, os.Args[1:], cli.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr}, functions...)
+	code := Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr, functions...)
 	stop()
 	os.Exit(code)
 }
 
 // Run does the same on given streams, and gives the code to end with.
-func Run(ctx context.Context, args []string, s cli.Streams, functions ...Function) int {
-	var list []own.Tool
+func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, functions ...Function) int {
+	p := cli.Program{Serve: func(ctx context.Context, a *app.App, l net.Listener, log *slog.Logger) error {
+		return service.New(a, web.Files(), log, cli.Version).Serve(ctx, l)
+	}}
 	for _, f := range functions {
-		list = append(list, f.tool)
+		p.Own = append(p.Own, f.tool)
 	}
-	return cli.RunWith(ctx, args, s, list)
+	return cli.Run(ctx, args, cli.Streams{In: in, Out: out, Err: errs}, p)
 }

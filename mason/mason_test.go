@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"stonebaton.example/internal/cli"
 	"stonebaton.example/mason"
 )
 
@@ -68,7 +67,7 @@ func run(t *testing.T, args ...string) (int, string, string) {
 	tool := mason.Tool("price_of", "Tell what a stay of a vessel costs when somebody asks.", price, mason.Gate("args.nights > 30", "May the {{ args.vessel }} stay so long?"), mason.Resend("safe"), mason.Timeout(2*time.Second),
 		mason.Stub("args.vessel == 'Petrel'", map[string]any{"total": 7, "for": "Petrel"}),
 		mason.StubText(`{when: "args.vessel == 'Gannet'", fails: "The book is shut.", after: 5ms}`), mason.Says("{{ result.total }} EUR for the {{ result.for }}."), mason.ReasonFirst())
-	code := mason.Run(t.Context(), append(args, "-dir", dir), cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, tool)
+	code := mason.Run(t.Context(), append(args, "-dir", dir), strings.NewReader(""), &out, &errs, tool)
 	return code, out.String(), errs.String()
 }
 
@@ -111,7 +110,7 @@ func TestCheckJudgesAFunctionWhereItIsMade(t *testing.T) {
 		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte(strings.ReplaceAll(files, "price_of", "look")), 0o600))
 		var out, errs bytes.Buffer
-		mason.Run(t.Context(), []string{"check", dir}, cli.Streams{In: strings.NewReader(""), Out: &out, Err: &errs},
+		mason.Run(t.Context(), []string{"check", dir}, strings.NewReader(""), &out, &errs,
 			mason.Tool("look", "Look a day up when somebody asks for it.", func(context.Context, vague) (int, error) { return 0, nil }, options...))
 		return out.String() + errs.String()
 	}

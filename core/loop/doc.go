@@ -13,6 +13,6 @@
 //	settle.go    who may settle what, and how
 //	limits.go    what forbids another turn, and the timers
 //	ending.go    how a run that was stopped, or has used up a limit, ends
-//	results.go   what came of deeds, as events
+//	results.go   the results of deeds, as events
 //	cut.go       what a model reads of a long result
 package loop

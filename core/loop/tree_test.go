@@ -187,7 +187,7 @@ func (g *grove) settle(tk *run.Ticket) {
 	g.Append(*ev)
 }
 
-// walk drives the run to its end; what it does at each moment is left to chance, and look
+// walk drives the run until it is over; what it does at each moment is left to chance, and look
 // sees it. Kills are at most two.
 func (g *grove) walk(t *rapid.T, choose choose, kills int, look func()) {
 	for i := 0; g.S.Closed() == nil; i++ {

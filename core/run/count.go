@@ -96,7 +96,7 @@ func (c *Call) recountCall() {
 	}
 }
 
-// own counts a call by itself.
+// own counts a call without its thread.
 func (c *Call) own() {
 	u := c.Turn
 	n := counts{}

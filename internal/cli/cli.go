@@ -9,6 +9,8 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"log/slog"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -58,6 +60,7 @@ type call struct {
 	Streams
 	flags   *flag.FlagSet
 	own     []own.Tool // functions of the program itself
+	answer  Serve
 	at      string
 	json    bool
 	tty     bool // Out is a terminal
@@ -96,15 +99,21 @@ func commands() []command {
 	}
 }
 
-// Run carries a command line out and gives the code to end with.
-func Run(ctx context.Context, args []string, s Streams) int { return RunWith(ctx, args, s, nil) }
+// Program is what makes the commands a program.
+type Program struct {
+	Own   []own.Tool // functions of the program itself, as tools of every project
+	Serve Serve
+}
 
-// RunWith does the same for a program with functions of its own as tools.
-func RunWith(ctx context.Context, args []string, s Streams, functions []own.Tool) int {
+// Serve answers the requests of clients and of the console until ctx ends.
+type Serve func(ctx context.Context, a *app.App, l net.Listener, log *slog.Logger) error
+
+// Run runs the command that args name and gives the code to end with.
+func Run(ctx context.Context, args []string, s Streams, p Program) int {
 	all := commands()
 	if len(args) == 0 || args[0] == "-h" || args[0] == "--help" || args[0] == "help" {
 		if len(args) > 1 && args[0] == "help" {
-			return RunWith(ctx, []string{args[1], "-h"}, s, functions)
+			return Run(ctx, []string{args[1], "-h"}, s, p)
 		}
 		overview(s.Out, all)
 		return fine
@@ -114,7 +123,7 @@ func RunWith(ctx context.Context, args []string, s Streams, functions []own.Tool
 	}
 	for _, c := range all {
 		if c.name == args[0] {
-			return c.run(ctx, args[1:], s, functions)
+			return c.run(ctx, args[1:], s, p)
 		}
 	}
 	var names []string
@@ -133,8 +142,8 @@ func overview(w io.Writer, all []command) {
 	fmt.Fprint(w, "\n`stonebaton COMMAND -h` shows a command's flags and an example.\nBegin with `stonebaton demo`, or `stonebaton new DIR`.\n")
 }
 
-func (c command) run(ctx context.Context, args []string, s Streams, functions []own.Tool) int {
-	k := &call{Streams: s, own: functions, tty: terminal(s.Out)}
+func (c command) run(ctx context.Context, args []string, s Streams, p Program) int {
+	k := &call{Streams: s, own: p.Own, answer: p.Serve, tty: terminal(s.Out)}
 	k.colour = k.tty && os.Getenv("NO_COLOR") == ""
 	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)

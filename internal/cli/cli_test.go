@@ -95,7 +95,7 @@ func serve(t *testing.T, main string) *here {
 func (h *here) run(in string, args ...string) (int, string, string) {
 	h.t.Helper()
 	var out, errs bytes.Buffer
-	code := Run(context.Background(), append([]string{args[0], "-at", h.url}, args[1:]...), Streams{In: strings.NewReader(in), Out: &out, Err: &errs})
+	code := Run(context.Background(), append([]string{args[0], "-at", h.url}, args[1:]...), Streams{In: strings.NewReader(in), Out: &out, Err: &errs}, Program{})
 	return code, out.String(), errs.String()
 }
 
@@ -273,7 +273,7 @@ func TestEmptyLists(t *testing.T) {
 	}
 	for _, args := range [][]string{{"show"}, {"stop"}, {"request"}, {"allow"}, {"try"}, {"new"}} {
 		var errs bytes.Buffer
-		code := Run(context.Background(), args, Streams{In: strings.NewReader(""), Out: &bytes.Buffer{}, Err: &errs})
+		code := Run(context.Background(), args, Streams{In: strings.NewReader(""), Out: &bytes.Buffer{}, Err: &errs}, Program{})
 		assert.Equal(t, wrongUse, code, args)
 		assert.Contains(t, errs.String(), "usage: stonebaton "+args[0], fmt.Sprint(args))
 	}
@@ -282,7 +282,7 @@ func TestEmptyLists(t *testing.T) {
 func TestEveryCommandHelps(t *testing.T) {
 	for _, c := range commands() {
 		var out bytes.Buffer
-		code := Run(context.Background(), []string{"help", c.name}, Streams{Out: &out, Err: &out})
+		code := Run(context.Background(), []string{"help", c.name}, Streams{Out: &out, Err: &out}, Program{})
 		assert.Equal(t, fine, code)
 		assert.Contains(t, out.String(), c.does)
 		if c.name != "version" {

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"stonebaton.example/internal/app"
-	"stonebaton.example/internal/service"
+	"stonebaton.example/internal/toolserver"
 )
 
 var mcpCommand = command{
@@ -36,7 +36,7 @@ var mcpCommand = command{
 			if _, err := a.Projects.Current(); err != nil {
 				return err
 			}
-			return quiet(ctx, service.NewToolServer(a, log).Run(ctx, k.stdio()))
+			return quiet(ctx, toolserver.New(a, log).Run(ctx, k.stdio()))
 		}
 	},
 }

@@ -153,7 +153,7 @@ func TestFollowWhateverRunsNext(t *testing.T) {
 	out := &shared{}
 	done := make(chan int, 1)
 	go func() {
-		done <- Run(ctx, []string{"follow", "-at", h.url}, Streams{In: strings.NewReader(""), Out: out, Err: out})
+		done <- Run(ctx, []string{"follow", "-at", h.url}, Streams{In: strings.NewReader(""), Out: out, Err: out}, Program{})
 	}()
 	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Waiting for what runs next") }, 10*time.Second, time.Millisecond)
 	require.Eventually(t, func() bool { // its stream may not be open yet
@@ -200,7 +200,7 @@ func TestTheServiceOfAnotherProjectIsNoted(t *testing.T) {
 	t.Setenv("STONEBATON_URL", h.url)
 	say := func() string {
 		var out, errs bytes.Buffer
-		Run(context.Background(), []string{"runs"}, Streams{In: strings.NewReader(""), Out: &out, Err: &errs})
+		Run(context.Background(), []string{"runs"}, Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, Program{})
 		return errs.String()
 	}
 	t.Chdir(t.TempDir())
@@ -212,7 +212,7 @@ func TestTheServiceOfAnotherProjectIsNoted(t *testing.T) {
 	t.Setenv("STONEBATON_URL", "")
 	require.NoError(t, h.app.Announce(h.url))
 	var out, errs bytes.Buffer
-	assert.Equal(t, fine, Run(context.Background(), []string{"runs"}, Streams{In: strings.NewReader(""), Out: &out, Err: &errs}), "it is found without being named: %s", errs.String())
+	assert.Equal(t, fine, Run(context.Background(), []string{"runs"}, Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, Program{}), "it is found without being named: %s", errs.String())
 	assert.Contains(t, out.String(), "No runs.")
 }
 
@@ -242,16 +242,16 @@ func TestCommandsInAFolderWithAnyName(t *testing.T) {
 		t.Chdir(dir)
 		for _, args := range [][]string{{"new", "p"}, {"check", "p"}, {"drill", "-dir", "p"}, {"try", "lend_tool", "-dir", "p", "-args", `{"item":"saw","days":2}`}, {"tools", "-dir", "p"}} {
 			var out, errs bytes.Buffer
-			assert.Equal(t, fine, Run(context.Background(), args, Streams{In: strings.NewReader(""), Out: &out, Err: &errs}), "%s: %v: %s", name, args, errs.String())
+			assert.Equal(t, fine, Run(context.Background(), args, Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, Program{}), "%s: %v: %s", name, args, errs.String())
 		}
 	}
 	var errs bytes.Buffer
-	assert.Equal(t, failed, Run(context.Background(), []string{"check", "nowhere"}, Streams{Out: &errs, Err: &errs}))
+	assert.Equal(t, failed, Run(context.Background(), []string{"check", "nowhere"}, Streams{Out: &errs, Err: &errs}, Program{}))
 	assert.Contains(t, errs.String(), "cannot find the folder nowhere")
 	errs.Reset()
-	assert.Equal(t, failed, Run(context.Background(), []string{"check", "/"}, Streams{Out: &errs, Err: &errs}))
+	assert.Equal(t, failed, Run(context.Background(), []string{"check", "/"}, Streams{Out: &errs, Err: &errs}, Program{}))
 	assert.Contains(t, errs.String(), "so this folder is not a project")
 	errs.Reset()
-	assert.Equal(t, fine, Run(context.Background(), []string{"schema", "expressions"}, Streams{Out: &errs, Err: &errs}))
+	assert.Equal(t, fine, Run(context.Background(), []string{"schema", "expressions"}, Streams{Out: &errs, Err: &errs}, Program{}))
 	assert.Contains(t, errs.String(), "fixed(x, n)")
 }

@@ -14,8 +14,6 @@ import (
 
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
-	"stonebaton.example/internal/service"
-	"stonebaton.example/web"
 )
 
 // listen opens a listener on loopback. Any other address would let strangers
@@ -88,7 +86,6 @@ func (k *call) problems(a *app.App) {
 
 // serve says that it is ready and serves until ctx ends.
 func (k *call) serve(ctx context.Context, a *app.App, l net.Listener, log *slog.Logger, open bool) error {
-	s := service.New(a, web.Files(), log, Version)
 	url := "http://" + l.Addr().String()
 	if err := a.Announce(url); err != nil {
 		log.Warn("failed to note the address for commands in the project's folder", "error", err)
@@ -100,6 +97,6 @@ func (k *call) serve(ctx context.Context, a *app.App, l net.Listener, log *slog.
 			k.note("No browser could be started (%v); open %s\n", err, url)
 		}
 	}
-	err := s.Serve(ctx, l)
+	err := k.answer(ctx, a, l, log)
 	return errors.Join(err, a.Close())
 }

@@ -183,7 +183,7 @@ func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
 	if err != nil {
 		return api.Ticket{}, err
 	}
-	out := api.Ticket{Ticket: row, Schema: map[string]any{}}
+	out := api.Ticket{TicketRow: row, Schema: map[string]any{}}
 	events, err := engine.All(s.app.Store.Read(ctx, row.Run, 0))
 	if err != nil {
 		return out, err

@@ -239,7 +239,7 @@ func (s *Service) session(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out := api.Session{Session: row, Talk: []api.Said{}}
+	out := api.Session{SessionRow: row, Talk: []api.Said{}}
 	for n := 1; n <= row.Runs; n++ {
 		events, err := engine.All(s.app.Store.Read(ctx, fmt.Sprintf("%s-%d", id, n), 0))
 		if err != nil {

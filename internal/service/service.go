@@ -22,6 +22,7 @@ import (
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/value"
 	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/toolserver"
 )
 
 // Bounds of a request.
@@ -63,7 +64,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	e.GET("/healthz", func(c *echo.Context) error { return c.JSON(http.StatusOK, map[string]string{"status": "ok"}) })
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", echo.WrapHandler(s.metrics.handler()))
-	offered := NewToolServer(a, log)
+	offered := toolserver.New(a, log)
 	e.Any("/mcp", echo.WrapHandler(until(s.ending, offered.Handler())))
 	e.GET("/problems", explained)
 	g := e.Group("/api")
@@ -102,6 +103,17 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/live", s.live)
 	s.console(console)
 	return s
+}
+
+// until ends what a handler does when a context does, so that an open stream does
+// not hold a service that is ending.
+func until(end context.Context, h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ctx, cancel := context.WithCancel(r.Context())
+		defer cancel()
+		defer context.AfterFunc(end, cancel)()
+		h.ServeHTTP(w, r.WithContext(ctx))
+	})
 }
 
 // Handler answers requests.

@@ -101,7 +101,7 @@ func TestAnAnswerAndAFailureStandSideBySide(t *testing.T) {
 	p := harbourDesk(t)
 	q := said("When can a vessel come in tomorrow, and what does a stay of 2 nights cost for 12 m?")
 	calls := first(t, p, "desk", false, q).Calls
-	r := first(t, p, "desk", false, q, ledger.Message{Role: ledger.Assistant, Agent: "desk", Calls: calls},
+	r := first(t, p, "desk", false, q, ledger.Message{Agent: "desk", Role: ledger.Assistant, Calls: calls},
 		ledger.Message{Role: ledger.FromTool, Tool: calls[0].Tool, Call: calls[0].ID, Text: "At noon."},
 		ledger.Message{Role: ledger.FromTool, Tool: calls[1].Tool, Call: calls[1].ID, Text: "dues could not answer: the tariff is lost.", Ended: ledger.EndedFailed})
 	assert.Empty(t, r.Calls, "nobody is asked twice")

@@ -1,4 +1,6 @@
-package service
+// Package toolserver offers a project's tools to clients of the Model Context Protocol:
+// over HTTP, where the service does it, and on standard input and output.
+package toolserver
 
 import (
 	"context"
@@ -6,7 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -23,10 +27,10 @@ import (
 	"stonebaton.example/internal/store"
 )
 
-// ToolServer offers a project's tools to clients of the Model Context Protocol.
+// Server offers a project's tools to clients of the Model Context Protocol.
 // Each call is a run of one call, with the same checks, rungs, gates and ledger as
 // a call of an agent.
-type ToolServer struct {
+type Server struct {
 	app    *app.App
 	server *mcp.Server
 	log    *slog.Logger
@@ -35,10 +39,10 @@ type ToolServer struct {
 	offered map[string]ledger.Hash // contracts by tool
 }
 
-// NewToolServer gives a server of the tools of an app's project. It follows the
+// New gives a server of the tools of an app's project. It follows the
 // project as its files change.
-func NewToolServer(a *app.App, log *slog.Logger) *ToolServer {
-	t := &ToolServer{app: a, log: log, offered: map[string]ledger.Hash{}}
+func New(a *app.App, log *slog.Logger) *Server {
+	t := &Server{app: a, log: log, offered: map[string]ledger.Hash{}}
 	t.server = mcp.NewServer(&mcp.Implementation{Name: "stonebaton", Version: "1"}, &mcp.ServerOptions{
 		Capabilities: &mcp.ServerCapabilities{Tools: &mcp.ToolCapabilities{ListChanged: true}},
 		Instructions: "The tools of a project. A call may wait for a person; progress says for whom.",
@@ -61,29 +65,18 @@ func NewToolServer(a *app.App, log *slog.Logger) *ToolServer {
 	return t
 }
 
-// until ends what a handler does when a context does, so that an open stream does
-// not hold a service that is ending.
-func until(end context.Context, h http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		ctx, cancel := context.WithCancel(r.Context())
-		defer cancel()
-		defer context.AfterFunc(end, cancel)()
-		h.ServeHTTP(w, r.WithContext(ctx))
-	})
-}
-
 // Run serves one client over a transport, until it goes or ctx ends.
-func (t *ToolServer) Run(ctx context.Context, over mcp.Transport) error {
+func (t *Server) Run(ctx context.Context, over mcp.Transport) error {
 	return t.server.Run(ctx, over)
 }
 
 // Handler serves clients over streamable HTTP.
-func (t *ToolServer) Handler() http.Handler {
+func (t *Server) Handler() http.Handler {
 	return mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return t.server }, &mcp.StreamableHTTPOptions{SessionTimeout: 30 * time.Minute})
 }
 
 // offer brings the list of tools up to date.
-func (t *ToolServer) offer() {
+func (t *Server) offer() {
 	p, err := t.app.Projects.Current()
 	if err != nil {
 		return // the files are broken, and there is no version before
@@ -100,7 +93,7 @@ func (t *ToolServer) offer() {
 	if len(gone) > 0 {
 		t.server.RemoveTools(gone...)
 	}
-	for _, n := range names(p.Tools) {
+	for _, n := range slices.Sorted(maps.Keys(p.Tools)) {
 		tool := p.Tools[n]
 		contract := tool.Contract()
 		raw, err := json.Marshal([]any{contract, tool.Output.Doc(), tool.Effect})
@@ -128,7 +121,7 @@ func described(tool *project.Tool, c project.Contract) *mcp.Tool {
 }
 
 // call carries a client's call out as a run of its own.
-func (t *ToolServer) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.CallToolResult, error) {
+func (t *Server) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.CallToolResult, error) {
 	who := "a client"
 	if init := req.Session.InitializeParams(); init != nil && init.ClientInfo != nil && init.ClientInfo.Name != "" {
 		who = init.ClientInfo.Name
@@ -180,7 +173,7 @@ func (t *ToolServer) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.C
 }
 
 // waits says for whom a run waits.
-func (t *ToolServer) waits(ctx context.Context, id string) string {
+func (t *Server) waits(ctx context.Context, id string) string {
 	list, err := t.app.Store.Tickets(ctx, store.TicketFilter{Run: id, Limit: 1})
 	if err != nil || len(list) == 0 {
 		return "it waits for a person"
@@ -197,7 +190,7 @@ func failed(words string) *mcp.CallToolResult {
 }
 
 // result words the end of a run of one call.
-func (t *ToolServer) result(s *run.State, id string) (*mcp.CallToolResult, error) {
+func (t *Server) result(s *run.State, id string) (*mcp.CallToolResult, error) {
 	if s.Closed().Status != ledger.Done {
 		words := "the run was stopped"
 		if s.Closed().Problem != nil {
