@@ -60,15 +60,16 @@ func (s *State) Kept() *Kept {
 
 // ReadKept reads what a session keeps from JSON; whole numbers stay exact.
 func ReadKept(raw []byte) (*Kept, error) {
+	type plain Kept
 	k := &Kept{}
-	if err := json.Unmarshal(raw, k); err != nil {
-		return nil, err
-	}
-	var exact struct{ Facts json.RawMessage }
-	if err := json.Unmarshal(raw, &exact); err != nil || exact.Facts == nil {
+	in := struct {
+		*plain
+		Facts json.RawMessage `json:"facts"`
+	}{plain: (*plain)(k)}
+	err := json.Unmarshal(raw, &in)
+	if err != nil || in.Facts == nil {
 		return k, err
 	}
-	facts, err := value.ReadObject(exact.Facts)
-	k.Facts = facts
+	k.Facts, err = value.ReadObject(in.Facts)
 	return k, err
 }
