@@ -1,6 +1,8 @@
 package store
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,16 +16,14 @@ func TestStatementsOfTheWriterUseAnIndex(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	for _, q := range queries {
-		var params = map[string]any{}
-		for _, p := range s.write.stmts[q].Params {
-			params[p] = nil
-		}
-		steps, err := s.read.NamedQuery(`EXPLAIN QUERY PLAN `+q.sql, params)
+		st := s.write.stmts[q]
+		steps, err := s.read.Queryx(`EXPLAIN QUERY PLAN `+st.QueryString, make([]any, strings.Count(st.QueryString, "?"))...)
 		require.NoError(t, err, q.sql)
 		for steps.Next() {
 			row, err := steps.SliceScan()
 			require.NoError(t, err)
-			assert.NotContains(t, row[len(row)-1], "SCAN", q.sql)
+			step := fmt.Sprint(row[len(row)-1])
+			assert.False(t, strings.HasPrefix(step, "SCAN") && !strings.HasSuffix(step, "VALUES CLAUSE"), "%s: %s", step, q.sql)
 		}
 		require.NoError(t, steps.Close())
 	}

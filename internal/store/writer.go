@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -44,12 +46,20 @@ var (
 	endTimer  = statement(`DELETE FROM timer WHERE run = :run AND step = :step AND what = :what`)
 	endTimers = statement(`DELETE FROM timer WHERE run = :run`)
 	takeInbox = statement(`DELETE FROM inbox WHERE id = :id`)
-	addEvent  = statement(`INSERT INTO event (run, seq, at, v, kind, thread, step, data, file) VALUES (:run, :seq, :at, :v, :kind, :thread, :step, :data, :file)`)
 	addPart   = statement(`INSERT INTO part (hash, body, at) VALUES (:hash, :body, :at) ON CONFLICT DO NOTHING`)
 	raise     = statement(`INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, diff, status)
 		VALUES (:run, :step, :form, :agent, :tool, :args, :ask, :approvers, :why, :shown, :due, :raised_at, :reason, :diff, 'open')`)
 	settle = statement(`UPDATE ticket SET status = :status, settled_by = :settled_by, because = :because, new_args = :new_args, settled_at = :settled_at WHERE run = :run AND step = :step AND status = 'open'`)
 )
+
+// addEvents inserts so many events at once, and one more: most batches have a few, and a
+// statement that is carried out costs as much as two rows.
+var addEvents = func() (list [8]*query) {
+	for i := range list {
+		list[i] = statement(`INSERT INTO event (run, seq, at, v, kind, thread, step, data, file) VALUES ` + strings.Repeat(`(?, ?, ?, ?, ?, ?, ?, ?, ?), `, i) + `(?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+	}
+	return list
+}()
 
 // groupMost bounds the batches of one commit.
 const groupMost = 512
@@ -237,13 +247,19 @@ func (t *tx) append(r prepared) error {
 			return err
 		}
 	}
-	for i, e := range r.events {
-		if err := t.do(addEvent, e); err != nil {
+	for list := range slices.Chunk(r.events, len(addEvents)) {
+		args := make([]any, 0, 9*len(list))
+		for _, e := range list {
+			args = append(args, e.Run, e.Seq, e.At, e.V, e.Kind, e.Thread, e.Step, e.Data, e.File)
+		}
+		if _, err := t.stmts[addEvents[len(list)-1]].Stmt.Exec(args...); err != nil {
 			if sqlite.Taken(err) {
 				return engine.ErrConflict
 			}
 			return err
 		}
+	}
+	for i, e := range r.events {
 		if err := t.ticket(e, r.source[i].Data); err != nil {
 			return err
 		}
