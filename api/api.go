@@ -57,6 +57,8 @@ type Start struct {
 	Tools   ledger.Tools           `json:"tools,omitempty"`
 	Rung    ledger.Rung            `json:"rung,omitempty"`  // for all tools; none goes higher than the files let it
 	Rungs   map[string]ledger.Rung `json:"rungs,omitempty"` // for some
+	Relay   string                 `json:"relay,omitempty"` // to go through in place of asking an agent
+	Input   json.RawMessage        `json:"input,omitempty"` // of the relay; where it has one text, Text is that
 	Model   string                 `json:"model,omitempty"`
 	Person  string                 `json:"person,omitempty"`
 	State   map[string]any         `json:"state,omitempty"`

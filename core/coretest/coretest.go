@@ -125,7 +125,7 @@ func Open(p *project.Project, text string) *World {
 func Begin(p *project.Project, d ledger.RunOpened) *World {
 	w := &World{P: p, S: run.New("w-1"), Now: Epoch}
 	d.Session, d.Project, d.Version, d.Person, d.Zone, d.Why = "w", p.Name, p.Version, "ann", "UTC", "a message"
-	if d.Agent == "" && d.Call == nil {
+	if d.Agent == "" && d.Call == nil && d.Relay == "" {
 		d.Agent = p.Start
 	}
 	if d.Tools == "" {
@@ -293,4 +293,72 @@ summary: Reads the gauge.
 prompt: You read the gauge.
 tools: [look, reserve]
 limits: {turns: 2}
+`
+
+// Letters is a project of relays: letter writes, has it proofread, and writes again while that
+// is not fine, twice at most; card looks a vessel up; both is a relay of another.
+const Letters = `project: letters
+approvers: [master]
+start: desk
+model: m
+models: {m: {speaks: understudy, retry: 0}}
+limits: {turns: 40, calls: 40, legs: 30, time: 10m}
+state: {type: object, properties: {length_m: {type: number}, booking: {type: string}}}
+---
+tool: look
+summary: Look a vessel up by its name.
+effect: read
+input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
+sets: {length_m: "=result.length_m"}
+output: {type: object, required: [length_m], properties: {length_m: {type: number}, name: {type: string}}}
+stubs: [{returns: {length_m: 46, name: "=args.name"}}]
+---
+tool: reserve
+summary: Reserve a berth for a vessel.
+effect: write
+input: {type: object, required: [berth], properties: {berth: {type: string, pattern: "^[A-F][0-9]$", description: "Such as C4."}}}
+gate: {when: "state.?length_m.orValue(99.0) > 40.0", why: over 40 m, by: [master], ask: "Reserve {{ args.berth }}?", within: 30m}
+says: {done: "Reserved {{ args.berth }}."}
+sets: {booking: "=args.berth"}
+stubs: [{returns: {ok: true}}]
+---
+agent: desk
+summary: Reads requests.
+prompt: You are the desk.
+tools: [look, letter, card]
+---
+agent: writer
+summary: Writes letters.
+prompt: You write letters.
+tools: [look]
+---
+agent: reader
+summary: Reads letters for mistakes.
+prompt: You read letters.
+---
+relay: card
+summary: Look a vessel up and reserve a berth for it when both are asked for.
+input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}, berth: {type: string, description: "Such as C4."}}}
+legs:
+  facts:  {tool: look, args: {name: "=input.name"}, keep: facts}
+  size:   {choose: [{when: "kept.facts.length_m > 100.0", go: large}, {when: "has(input.berth)", go: berth}, {go: small}]}
+  berth:  {tool: reserve, args: {berth: "=input.berth"}, keep: booking, go: small, fails: sorry}
+  small:  {finish: {name: "=input.name", length_m: "=kept.facts.length_m"}}
+  sorry:  {finish: "No berth for {{ input.name }}."}
+  large:  {finish: "{{ input.name }} is too long."}
+---
+relay: letter
+summary: Write a letter to a vessel when one is asked for.
+input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
+legs:
+  facts: {relay: card, input: {name: "=input.name"}, keep: card}
+  write: {agent: writer, say: "Write to {{ input.name }}.", thread: same, keep: letter}
+  read:  {agent: reader, keep: review}
+  again: {choose: [{when: "kept.review != 'fine' && visits.write < 2", go: write}]}
+  count: {set: {tries: "=visits.write", text: "{{ kept.letter }}"}}
+  done:  {finish: "{{ kept.text }} ({{ kept.tries }})"}
+---
+relay: line
+input: {type: object, required: [text], properties: {text: {type: string, description: What is asked.}}}
+legs: [writer, reader]
 `

@@ -3,6 +3,7 @@ package drill
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"sort"
@@ -98,6 +99,19 @@ func Check(p *project.Project, x *project.Expect, id string, events []ledger.Eve
 		}
 		at = next + 1
 	}
+	if legs, kept := coursed(events); x.Legs != nil && !slices.Equal(legs, x.Legs) {
+		add("legs", strings.Join(x.Legs, " → "), strings.Join(legs, " → "), 0)
+	} else {
+		for _, k := range sorted(x.Kept) {
+			if want, ok := x.Kept[k].(map[string]any); ok {
+				if got, _ := kept[k].(map[string]any); !subset(want, got) {
+					add("kept", k+" has "+show(want), show(kept[k]), 0)
+				}
+			} else if !same(x.Kept[k], kept[k]) {
+				add("kept", k+" is "+show(x.Kept[k]), show(kept[k]), 0)
+			}
+		}
+	}
 	for _, n := range x.Never {
 		for _, c := range calls {
 			if c.step.Name == n {
@@ -137,6 +151,34 @@ func Check(p *project.Project, x *project.Expect, id string, events []ledger.Eve
 	return faults, nil
 }
 
+// coursed gives the legs that the run's relay visited, and what it kept.
+func coursed(events []ledger.Event) (legs []string, kept map[string]any) {
+	kept = map[string]any{}
+	kinds := map[ledger.StepID]string{}
+	for _, e := range events {
+		if e.Step.Thread() != ledger.Root {
+			continue
+		}
+		switch d := e.Data.(type) {
+		case *ledger.LegEntered:
+			name, _ := e.Step.LegName()
+			legs = append(legs, name)
+			kinds[e.Step] = d.Kind
+		case *ledger.LegLeft:
+			v, err := value.Read(d.Value)
+			if err != nil || d.Outcome != ledger.EndDone {
+				continue
+			}
+			if fields, ok := v.(map[string]any); ok && kinds[e.Step] == ledger.LegSets {
+				maps.Copy(kept, fields)
+			} else if d.Keep != "" {
+				kept[d.Keep] = v
+			}
+		}
+	}
+	return legs, kept
+}
+
 func callsOf(t *trace.Trace, events []ledger.Event) []call {
 	args := map[ledger.StepID]map[string]any{}
 	for _, e := range events {
@@ -156,7 +198,7 @@ func callsOf(t *trace.Trace, events []ledger.Event) []call {
 	}
 	var out []call
 	for _, s := range t.Steps {
-		if s.Kind == trace.Turn {
+		if s.Kind == trace.Turn || s.Kind == trace.Leg || s.ID == ledger.Root {
 			continue
 		}
 		c := call{step: s, args: args[s.ID], status: s.Status, gate: "none"}

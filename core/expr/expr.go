@@ -3,7 +3,9 @@ package expr
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -341,6 +343,14 @@ type Mapping struct {
 	tmpl   *Template
 	object map[string]*Mapping
 	list   []*Mapping
+}
+
+// Keys lists the keys of a mapping that is an object, in order; nil of any other.
+func (m *Mapping) Keys() []string {
+	if m == nil || m.object == nil {
+		return nil
+	}
+	return slices.Sorted(maps.Keys(m.object))
 }
 
 // Mapping compiles a value. Errors are found at place, a path such as "/body/vessel".

@@ -116,6 +116,8 @@ type RunOpened struct {
 	Via      string               `json:"via,omitempty"`     // what brought it, where it was not a person
 	Handles  []string             `json:"handles,omitempty"` // of results of earlier runs that can be named in arguments
 	Model    string               `json:"model,omitempty"`   // asked for in place of the agents' own
+	Relay    string               `json:"relay,omitempty"`   // that the run goes through; Agent is "" then
+	Input    json.RawMessage      `json:"input,omitempty"`   // of the relay, an object
 	Zone     string               `json:"zone"`
 	Memory   []Message            `json:"memory,omitempty"`
 	State    map[string]any       `json:"state,omitempty"`
@@ -230,6 +232,12 @@ const (
 	Irreversible Effect = "irreversible"
 )
 
+// Stronger gives the stronger of two effects.
+func (e Effect) Stronger(o Effect) Effect {
+	order := []Effect{Read, Write, Irreversible}
+	return order[max(slices.Index(order, e), slices.Index(order, o))]
+}
+
 // Rung is how far a tool is let.
 type Rung string
 
@@ -264,8 +272,14 @@ func (r Rung) Stubs(e Effect) bool { return r == RungStub || (r == RungRead && e
 // Opening is what a call opens in place of being started.
 type Opening string
 
-// Consult opens a thread on which another agent answers.
-const Consult Opening = "consult"
+// Consult opens a thread on which another agent answers, Course a relay; a leg of a relay
+// opens a thread on which an agent works, or one with a single call that no model makes.
+const (
+	Consult  Opening = "consult"
+	Course   Opening = "relay"
+	LegAgent Opening = "leg"
+	LegCall  Opening = "call"
+)
 
 // CallDecided is the verdict on one call of a turn, taken once, on the state
 // as it was when the turn was received.
@@ -280,7 +294,7 @@ type CallDecided struct {
 	Lapse   Verb            `json:"lapse,omitempty"`  // what a lapsed gate does
 	Verdict Verdict         `json:"verdict"`
 	Opens   Opening         `json:"opens,omitempty"` // the container that it opens, in place of being started
-	To      string          `json:"to,omitempty"`    // for Pass and a consult: the agent
+	To      string          `json:"to,omitempty"`    // for Pass, a consult and a relay: whose it is
 	Words   string          `json:"words,omitempty"` // for Refuse: what the model is told
 	Rung    Rung            `json:"rung,omitempty"`
 	Repairs []string        `json:"repairs,omitempty"` // what was put right in the arguments
@@ -377,14 +391,16 @@ type FileUndone struct {
 	Why   string `json:"why"`
 }
 
-// ThreadOpened opens the thread of the call whose step it has: another agent is asked.
+// ThreadOpened opens the thread of the call, leg or item whose step it has: another agent is
+// asked, or set to work, or a call is made.
 type ThreadOpened struct {
 	Role  Opening `json:"role"`
-	Agent string  `json:"agent"`
+	Agent string  `json:"agent"`          // the relay, for a call that no model makes
 	Say   string  `json:"say"`            // the first message
 	Line  string  `json:"line,omitempty"` // what it goes on with, as asker/agent; "" begins afresh
 	From  StepID  `json:"from,omitempty"` // the thread of the run that the line was taken on by last; "" is none
 	Asks  bool    `json:"asks,omitempty"` // its agent may put questions to the person
+	Call  *Ask    `json:"call,omitempty"` // for the role call
 	Why   string  `json:"why"`
 }
 
@@ -401,10 +417,58 @@ const (
 
 // ThreadClosed ends a thread. Nothing on it or under it is open any more.
 type ThreadClosed struct {
-	Outcome End      `json:"outcome"`
-	Answer  string   `json:"answer,omitempty"`
-	Problem *Problem `json:"problem,omitempty"`
-	Why     string   `json:"why"`
+	Outcome End             `json:"outcome"`
+	Answer  string          `json:"answer,omitempty"`
+	Value   json.RawMessage `json:"value,omitempty"` // of an answer that is more than text, and of a call
+	Problem *Problem        `json:"problem,omitempty"`
+	Why     string          `json:"why"`
+}
+
+// LineOf gives the name of the line on which a leg of a relay at work goes on.
+func LineOf(frame StepID, leg string) string { return "@" + string(frame) + "/" + leg }
+
+// FrameOpened sets a relay to work, in the run, for a call, or for a leg of another.
+type FrameOpened struct {
+	Relay string          `json:"relay"`
+	Input json.RawMessage `json:"input"` // an object
+	Why   string          `json:"why"`
+}
+
+// FrameClosed ends a relay. Nothing under it is open any more.
+type FrameClosed struct {
+	Outcome End             `json:"outcome"`
+	Answer  string          `json:"answer,omitempty"` // the value as a text
+	Value   json.RawMessage `json:"value,omitempty"`
+	Problem *Problem        `json:"problem,omitempty"`
+	Why     string          `json:"why"`
+}
+
+// LegEntered begins a visit of a leg. Items is how many threads or relays it opens: each is
+// the leg itself where it is one, and an item of it otherwise.
+type LegEntered struct {
+	Kind    string            `json:"kind"`
+	Items   int               `json:"items"`
+	Many    bool              `json:"many,omitempty"` // they are items or branches
+	AtOnce  int               `json:"at_once,omitempty"`
+	Collect bool              `json:"collect,omitempty"` // an item that ends badly does not end the leg
+	Over    []json.RawMessage `json:"over,omitempty"`    // the list that it goes over, evaluated once
+	Why     string            `json:"why"`
+}
+
+// LegSets is the kind of the legs whose value is kept field by field.
+const LegSets = "set"
+
+// LegLeft ends a visit of a leg, and says where the relay goes on.
+type LegLeft struct {
+	Outcome End             `json:"outcome"`
+	Value   json.RawMessage `json:"value,omitempty"`
+	Answer  string          `json:"answer,omitempty"` // the value as a text
+	Keep    string          `json:"keep,omitempty"`   // the name under which the value is kept; for set, each field of the value by its own
+	Go      string          `json:"go,omitempty"`     // the leg that comes next; "" ends the relay
+	Done    int             `json:"done,omitempty"`   // items that brought a result
+	Of      int             `json:"of,omitempty"`
+	Problem *Problem        `json:"problem,omitempty"`
+	Why     string          `json:"why"`
 }
 
 // LimitReached records that a limit of the run is used up: the run ends.
@@ -520,3 +584,7 @@ func (*TimerFired) kind() Kind   { return KindTimerFired }
 func (*ThreadOpened) kind() Kind { return KindThreadOpened }
 func (*ThreadClosed) kind() Kind { return KindThreadClosed }
 func (*LimitReached) kind() Kind { return KindLimitReached }
+func (*FrameOpened) kind() Kind  { return KindFrameOpened }
+func (*FrameClosed) kind() Kind  { return KindFrameClosed }
+func (*LegEntered) kind() Kind   { return KindLegEntered }
+func (*LegLeft) kind() Kind      { return KindLegLeft }

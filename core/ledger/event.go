@@ -21,6 +21,10 @@ const (
 	KindRunClosed    Kind = "run.closed"
 	KindThreadOpened Kind = "thread.opened"
 	KindThreadClosed Kind = "thread.closed"
+	KindFrameOpened  Kind = "frame.opened"
+	KindFrameClosed  Kind = "frame.closed"
+	KindLegEntered   Kind = "leg.entered"
+	KindLegLeft      Kind = "leg.left"
 	KindTurnSent     Kind = "turn.sent"
 	KindTurnReceived Kind = "turn.received"
 	KindTurnFailed   Kind = "turn.failed"
@@ -57,6 +61,10 @@ var table = map[Kind]row{
 	KindRunClosed:    {2, func() Data { return &RunClosed{} }, nil},
 	KindThreadOpened: {2, func() Data { return &ThreadOpened{} }, nil},
 	KindThreadClosed: {2, func() Data { return &ThreadClosed{} }, nil},
+	KindFrameOpened:  {2, func() Data { return &FrameOpened{} }, nil},
+	KindFrameClosed:  {2, func() Data { return &FrameClosed{} }, nil},
+	KindLegEntered:   {2, func() Data { return &LegEntered{} }, nil},
+	KindLegLeft:      {2, func() Data { return &LegLeft{} }, nil},
 	KindTurnSent:     {2, func() Data { return &TurnSent{} }, nil},
 	KindTurnReceived: {2, func() Data { return &TurnReceived{} }, nil},
 	KindTurnFailed:   {2, func() Data { return &TurnFailed{} }, nil},

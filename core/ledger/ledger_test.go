@@ -14,7 +14,8 @@ import (
 )
 
 var all = []ledger.Data{&ledger.RunOpened{}, &ledger.StopAsked{}, &ledger.RunRecovered{}, &ledger.RunClosed{}, &ledger.TurnSent{}, &ledger.TurnReceived{}, &ledger.TurnFailed{}, &ledger.CallDecided{},
-	&ledger.CallStarted{}, &ledger.CallReturned{}, &ledger.CallFailed{}, &ledger.CallRefused{}, &ledger.BatonPassed{}, &ledger.StateChanged{}, &ledger.GateRaised{}, &ledger.GateSettled{}, &ledger.TimerFired{}, &ledger.CallLooked{}, &ledger.FileUndone{}, &ledger.ThreadOpened{}, &ledger.ThreadClosed{}, &ledger.LimitReached{}}
+	&ledger.CallStarted{}, &ledger.CallReturned{}, &ledger.CallFailed{}, &ledger.CallRefused{}, &ledger.BatonPassed{}, &ledger.StateChanged{}, &ledger.GateRaised{}, &ledger.GateSettled{}, &ledger.TimerFired{}, &ledger.CallLooked{}, &ledger.FileUndone{}, &ledger.ThreadOpened{}, &ledger.ThreadClosed{}, &ledger.LimitReached{},
+	&ledger.FrameOpened{}, &ledger.FrameClosed{}, &ledger.LegEntered{}, &ledger.LegLeft{}}
 
 func TestEveryKindIsWrittenAndRead(t *testing.T) {
 	kinds := map[ledger.Kind]bool{}
@@ -101,10 +102,10 @@ func TestStepsAreStructural(t *testing.T) {
 	assert.EqualValues(t, "", step.Thread().Thread(), "and that was opened from the main thread")
 	assert.Equal(t, "t1.c2", ledger.ThreadName(step))
 	assert.Equal(t, "main", ledger.ThreadName("t1.c2"))
-	for _, good := range []ledger.StepID{"", "limit", "t0", "t0.c1", "t1.c2.t3", "t10.c20"} {
+	for _, good := range []ledger.StepID{"", "limit", "t0", "t0.c1", "t1.c2.t3", "t10.c20", "r", "r.write:2", "r.write:2.t1.c1", "r.ships:1.i3.t1", "t1.c2.a_b:1.sub:12.t0.c1"} {
 		assert.NoError(t, good.Check(), good)
 	}
-	for _, bad := range []ledger.StepID{"c1", "t", "t1.t2", "t1.c", "t01", "t1.", ".t1", "t-1", "t1.c1.c2", "t1.x2", "T1", "t1.ct2"} {
+	for _, bad := range []ledger.StepID{"c1", "t", "t1.t2", "t1.c", "t01", "t1.", ".t1", "t-1", "t1.c1.c2", "t1.x2", "T1", "t1.ct2", "r.r", "t1.r", "write:1", "r.t1", "r.i1", "t1.write:1", "r.Write:1", "r.write:", "r.write:01", "r.write:1.i1.i1", "r.write:1.c1", "r.c1"} {
 		assert.Error(t, bad.Check(), bad)
 	}
 }
@@ -129,4 +130,13 @@ func TestWhatIsUnknownIsAnError(t *testing.T) {
 	assert.EqualValues(t, "t1", e.Data.(*ledger.CallDecided).Of, "and taken to what they are now")
 	require.NoError(t, json.Unmarshal([]byte(`{"run":"a-1","seq":1,"at":"2026-05-04T09:00:00Z","v":1,"kind":"timer.fired","thread":"main","step":"limit","data":{"due":"2026-05-04T09:00:00Z"}}`), &e))
 	assert.Equal(t, ledger.ForLimit, e.Data.(*ledger.TimerFired).What)
+}
+
+func TestWhatAStepLiesOn(t *testing.T) {
+	for step, on := range map[ledger.StepID]ledger.StepID{"": "", "limit": "", "r": "", "t1": "", "t1.c2": "", "t1.c2.t3": "t1.c2", "t1.c2.t3.c4": "t1.c2", "r.write:1": "r", "r.write:1.t1": "r.write:1",
+		"r.write:1.t1.c1": "r.write:1", "r.ships:1.i3": "r", "r.ships:1.i3.t2": "r.ships:1.i3", "t1.c2.write:1": "t1.c2", "r.sub:1.c1_:2": "r.sub:1"} {
+		assert.Equal(t, on, step.Thread(), step)
+	}
+	name, n := ledger.Root.Leg("write", 2).LegName()
+	assert.Equal(t, []any{"write", 2}, []any{name, n})
 }

@@ -2,16 +2,24 @@ package ledger
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
 
 // StepID is where a step of a run stands: the elements from the run down to it, joined by
-// ".". An element is tN for the N-th turn of a thread or cN for the N-th call of a turn. A
-// call that opens a thread is the id of that thread, so t1.c2.t3 is the third turn on the
-// thread that the second call of the first turn opened. Numbers count within the parent and
+// ".". An element is tN for the N-th turn of a thread, cN for the N-th call of a turn,
+// name:V for the V-th visit of a leg of a relay, iN for the N-th item or branch of a leg that
+// has several, and r for the relay that a run begins with. A call that opens a thread or a
+// relay is the id of that, and so is the leg or item that does: t1.c2.t3 is the third turn on
+// the thread that the second call of the first turn opened, and r.write:2.t1 the first turn
+// of what the leg write does when it is visited again. Numbers count within the parent and
 // are never used twice. "" is the main thread, and the run itself.
 type StepID string
+
+// Root is the step of the relay that a run begins with.
+const Root StepID = "r"
 
 // LimitTimer is the step of the timer of a run's time limit: the run's, and of no thread.
 const LimitTimer StepID = "limit"
@@ -25,6 +33,22 @@ func (s StepID) Turn(n int) StepID { return s.under("t" + strconv.Itoa(n)) }
 
 // Call gives the step of the n-th call of a turn.
 func (s StepID) Call(n int) StepID { return s.under("c" + strconv.Itoa(n)) }
+
+// Leg gives the step of a visit of a leg, from 1.
+func (s StepID) Leg(name string, visit int) StepID { return s.under(name + ":" + strconv.Itoa(visit)) }
+
+// LegName gives the name and the number of the visit of a leg's step; "" of any other.
+func (s StepID) LegName() (name string, visit int) {
+	name, n, ok := strings.Cut(s.last(), ":")
+	if !ok {
+		return "", 0
+	}
+	visit, _ = strconv.Atoi(n) // Check has seen it
+	return name, visit
+}
+
+// Item gives the step of the n-th item or branch of a leg, from 1.
+func (s StepID) Item(n int) StepID { return s.under("i" + strconv.Itoa(n)) }
 
 func (s StepID) under(element string) StepID {
 	if s == "" {
@@ -41,44 +65,79 @@ func (s StepID) Parent() StepID {
 	return ""
 }
 
-// Thread gives the thread that a step lies on: "" is the main thread. A call that opens a
-// thread lies on the one that it was made on.
+// last gives the last element of a step.
+func (s StepID) last() string { return string(s[strings.LastIndexByte(string(s), '.')+1:]) }
+
+// Thread gives the thread or relay that a step lies on: "" is the main thread. What opens
+// another lies on the one that it was opened from.
 func (s StepID) Thread() StepID {
-	if s == LimitTimer {
+	switch last := s.last(); {
+	case s == LimitTimer || s == Root || s == "":
 		return ""
-	}
-	if i := strings.LastIndexByte(string(s), '.'); i >= 0 && s[i+1] == 'c' {
-		s = s[:i]
+	case !strings.Contains(last, ":") && (last[0] == 'c' || last[0] == 'i'): // of a turn, or of a leg
+		return s.Parent().Parent()
 	}
 	return s.Parent()
 }
 
-// Depth gives how many threads a step lies under: 0 on the main thread.
-func (s StepID) Depth() int {
-	return strings.Count(string(s.Thread()), "t")
+// element is a kind of element of a step.
+type element int
+
+const (
+	start element = iota
+	root
+	turn
+	call
+	leg
+	item
+)
+
+// follows says what each kind of element may stand behind.
+var follows = map[element][]element{
+	root: {start},
+	turn: {start, call, leg, item},
+	call: {turn},
+	leg:  {root, call, leg, item},
+	item: {leg},
 }
+
+// elementOf gives the kind of an element; start is none.
+func elementOf(e string) element {
+	if e == string(Root) {
+		return root
+	}
+	name, n, isLeg := strings.Cut(e, ":")
+	kind := leg
+	if !isLeg {
+		kind = map[byte]element{'t': turn, 'c': call, 'i': item}[(e + " ")[0]]
+		n = strings.TrimLeft(e, "tci")
+		name = e[:len(e)-len(n)]
+		if len(name) != 1 {
+			return start
+		}
+	}
+	if v, err := strconv.Atoi(n); err != nil || v < 0 || n != strconv.Itoa(v) || (isLeg && !legName.MatchString(name)) {
+		return start
+	}
+	return kind
+}
+
+var legName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 
 // Check says what is wrong with a step's form; nil if nothing is.
 func (s StepID) Check() error {
 	if s == "" || s == LimitTimer {
 		return nil
 	}
-	turn := true // a turn is due, then a call, then a turn, …
-	for rest := string(s); ; turn = !turn {
-		element, more, found := strings.Cut(rest, ".")
-		kind := byte('c')
-		if turn {
-			kind = 't'
+	before := start
+	for _, e := range strings.Split(string(s), ".") {
+		kind := elementOf(e)
+		if !slices.Contains(follows[kind], before) {
+			return fmt.Errorf("%q is not a step: %q cannot stand there", string(s), e)
 		}
-		n, err := strconv.Atoi(strings.TrimLeft(element, "tc"))
-		if len(element) < 2 || element[0] != kind || err != nil || element[1:] != strconv.Itoa(n) || n < 0 {
-			return fmt.Errorf("%q is not a step: %q stands where %cN is due", string(s), element, kind)
-		}
-		if !found {
-			return nil
-		}
-		rest = more
+		before = kind
 	}
+	return nil
 }
 
 // MainThread is the name of the main thread in an event.

@@ -23,7 +23,7 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 	busy := false // a write before this one that has not ended
 	for _, c := range u.Calls {
 		d := c.Decided
-		write := d.Effect != ledger.Read && d.Opens == "" && (d.Verdict == ledger.Start || d.Verdict == ledger.Gate)
+		write := d.Effect != ledger.Read && (d.Verdict == ledger.Start || d.Verdict == ledger.Gate)
 		switch {
 		case d.Verdict == ledger.Pass:
 		case c.Progress.Over():
@@ -37,6 +37,10 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 				add(c.Step, &ledger.GateSettled{Verb: ledger.Withdrawn, Why: blocked + " did not succeed before it"})
 			}
 			add(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("%s was not done, because %s before it did not succeed.", d.Tool, blocked), Why: "a write before it did not return"})
+		case c.Progress == run.Decided && d.Opens == ledger.Course:
+			if !(write && busy) {
+				acts = append(acts, openCourse(p, c)...)
+			}
 		case c.Progress == run.Decided && d.Opens != "":
 			acts = append(acts, openConsult(p, s, c)...)
 		case c.Progress == run.Left:
@@ -67,18 +71,18 @@ func ready(p *project.Project, s *run.State, t *run.Thread) (reads []Action, wri
 	first := true // no write before has not ended
 	for _, c := range t.Turn().Calls {
 		d := c.Decided
-		if c.Progress.Over() || d.Opens != "" || (d.Verdict != ledger.Start && d.Verdict != ledger.Gate) {
+		if c.Progress.Over() || d.Opens == ledger.Consult || (d.Verdict != ledger.Start && d.Verdict != ledger.Gate) {
 			continue
 		}
 		ok, why := startable(s, c)
 		switch {
 		case d.Effect == ledger.Read:
-			if ok {
+			if ok && d.Opens == "" {
 				reads = append(reads, start(p, s, c, why))
 			}
 		case first:
 			first = false
-			if ok {
+			if ok && d.Opens == "" {
 				write = start(p, s, c, why)
 			}
 		}
@@ -184,8 +188,11 @@ func handOver(s *run.State, t *run.Thread, blocked string) []Action {
 		_ = json.Unmarshal(d.Args, &args) // written by decidePass
 		back := t.Parent() != nil && d.To == asker(t)
 		words := fmt.Sprintf("%s has handed over; %s now talks to the person.", t.Agent(), d.To)
-		if t.Parent() != nil {
+		switch {
+		case asker(t) != "":
 			words = fmt.Sprintf("%s has handed over; %s now answers %s.", t.Agent(), d.To, asker(t))
+		case t.Parent() != nil:
+			words = fmt.Sprintf("%s has handed over; %s now goes on.", t.Agent(), d.To)
 		}
 		if back {
 			words = fmt.Sprintf("%s has handed the question back to %s.", t.Agent(), d.To)

@@ -1,6 +1,7 @@
 package loop
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -19,19 +20,21 @@ import (
 // mostOfAnswer bounds what an asker reads of an answer.
 var mostOfAnswer = Most{Rows: 50, Tokens: 6000}
 
-// asker is the agent that opened a thread; "" for the main thread.
+// asker is the agent that opened a thread; "" where none did.
 func asker(t *run.Thread) string {
-	if t.Parent() == nil {
+	if t.Opener() == nil {
 		return ""
 	}
-	return t.Parent().Turn().Agent
+	return t.Opener().Turn.Agent
 }
 
 // chain lists the agents from the main thread down to who acts on a thread.
 func chain(t *run.Thread) []string {
 	names := []string{t.Agent()}
 	for ; t.Parent() != nil; t = t.Parent() {
-		names = append(names, asker(t))
+		if up := cmp.Or(asker(t), t.Parent().Agent()); up != names[len(names)-1] {
+			names = append(names, up)
+		}
 	}
 	slices.Reverse(names)
 	return names
@@ -153,7 +156,7 @@ func unanswered(agent, say string, partly bool) string {
 func leave(p *project.Project, s *run.State, c *run.Call) []Action {
 	d, end, t := c.Decided, c.Closed, c.Turn.Thread
 	outcome := ledger.NotDone
-	if c.Acted {
+	if end.Acted {
 		outcome = ledger.Partly
 	}
 	var acts []Action
@@ -168,22 +171,26 @@ func leave(p *project.Project, s *run.State, c *run.Call) []Action {
 	case ledger.EndFailed:
 		where := strings.Join(append(chain(t), d.To), " → ")
 		acts = one(ledger.New(c.Step, &ledger.CallFailed{Attempt: 1, Outcome: outcome, Class: string(deed.Consulted), Final: true, Why: end.Why,
-			Say: fmt.Sprintf("%s (%s, on the thread %s)", strings.TrimSuffix(end.Problem.Say, "."), where, c.Step), Words: unanswered(d.To, end.Problem.Say, c.Acted)}))
+			Say: fmt.Sprintf("%s (%s, on the thread %s)", strings.TrimSuffix(end.Problem.Say, "."), where, c.Step), Words: unanswered(d.To, end.Problem.Say, end.Acted)}))
 	case ledger.EndStopped:
-		acts = one(ledger.New(c.Step, &ledger.CallFailed{Attempt: 1, Outcome: outcome, Class: string(deed.Stopped), Final: true, Why: end.Why, Say: end.Why, Words: unanswered(d.To, end.Why, c.Acted)}))
+		acts = one(ledger.New(c.Step, &ledger.CallFailed{Attempt: 1, Outcome: outcome, Class: string(deed.Stopped), Final: true, Why: end.Why, Say: end.Why, Words: unanswered(d.To, end.Why, end.Acted)}))
 	default:
 		panic(fmt.Sprintf("loop: a thread does not end as %q", end.Outcome))
 	}
-	if len(c.Changed) > 0 {
-		if change := Change(t.Facts(), put(t.Facts(), c.Changed)); change != nil {
-			why := d.To + " left it so"
-			if len(c.Clashed) > 0 {
-				why += "; " + near.List(c.Clashed) + " was changed beside it too, and the later one counts"
-			}
-			acts = append(acts, Record{ledger.New(c.Step, &ledger.StateChanged{Patch: change, Why: why})})
-		}
+	return append(acts, left(t, c.Step, end, d.To)...)
+}
+
+// left records the facts that what has ended changed, for what it was opened from.
+func left(t *run.Thread, step ledger.StepID, end *run.Result, who string) []Action {
+	change := Change(t.Facts(), put(t.Facts(), end.Changed))
+	if len(end.Changed) == 0 || change == nil {
+		return nil
 	}
-	return acts
+	why := who + " left it so"
+	if len(end.Clashed) > 0 {
+		why += "; " + near.List(end.Clashed) + " was changed beside it too, and the later one counts"
+	}
+	return one(ledger.New(step, &ledger.StateChanged{Patch: change, Why: why}))
 }
 
 // question raises the ticket of a question to the person. They see it as that of the agent

@@ -139,7 +139,7 @@ func TestAConsultThreeDeepThatFailsSaysWhereAndWhy(t *testing.T) {
 	assert.Equal(t, []string{"consult", "not_done"}, []string{failed.Class, string(failed.Outcome)})
 	for i, who := range []string{"tides", "dues"} {
 		step := w.Asking()
-		require.Equal(t, 2-i, step.Depth())
+		require.Equal(t, 2-i, w.S.Thread(step.Thread()).Depth())
 		w.Append(loop.TurnFailed(w.P, w.S, step, deed.ModelFailure{Class: "server", Say: "the model answers 500"}, 0, w.Now, 0))
 		w.Step()
 		on := w.S.Thread(w.Asking().Thread())
@@ -510,7 +510,7 @@ func TestWhatMayNotFollowIsNotFolded(t *testing.T) {
 	for why, e := range map[string]ledger.Event{
 		"the thread t1.c1 is open":                                 ledger.New("", &ledger.RunClosed{Status: ledger.Done}),
 		"something on it is in flight":                             ledger.New("t1.c1", &ledger.ThreadClosed{Outcome: ledger.EndDone}),
-		"no such thread is open":                                   ledger.New("t1.c2", &ledger.ThreadClosed{Outcome: ledger.EndDone}),
+		"no such thread or relay is open":                                   ledger.New("t1.c2", &ledger.ThreadClosed{Outcome: ledger.EndDone}),
 		"no call that opens one is due there":                      ledger.New("t1.c2", &ledger.ThreadOpened{Role: ledger.Consult, Agent: "tides"}),
 		"the thread that it opened is open":                        ledger.New("t1.c1", &ledger.CallReturned{}),
 		"its thread is not open":                                   ledger.New("t1.c2.t1", &ledger.TurnSent{}),

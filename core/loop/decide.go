@@ -38,6 +38,8 @@ func decide(p *project.Project, s *run.State, t *run.Thread) []Action {
 			d.Words = fmt.Sprintf("%s was not called: this run may make %d calls, and they are used up.", a.Tool, p.Limits.Calls)
 		} else if to, ok := strings.CutPrefix(a.Tool, project.ConsultPrefix); ok && p.Tools[a.Tool] == nil {
 			decideConsult(p, s, t, d, a, to)
+		} else if r := p.Relays[a.Tool]; r != nil && p.Tools[a.Tool] == nil {
+			decideCourse(p, s, t, d, a, r)
 		} else if a.Tool == project.AskPerson && p.Tools[a.Tool] == nil {
 			decideAsk(s, t, d, a)
 		} else {
@@ -108,6 +110,8 @@ func decideCall(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 		switch n := len(u.Reply.Calls); {
 		case s.Opened().Call != nil:
 			d.Why = "a call from outside"
+		case u.N == 0:
+			d.Why = "the leg makes the call"
 		case tool.Effect == ledger.Read && n == 1:
 			d.Why = fmt.Sprintf("turn %d made one call, a read: it starts at once", u.N)
 		case tool.Effect == ledger.Read:
@@ -132,7 +136,7 @@ func mayCall(p *project.Project, s *run.State, t *run.Thread, tool string) bool 
 		return false
 	}
 	a := p.Agents[t.Agent()]
-	return s.Opened().Call != nil || (a != nil && slices.Contains(a.Tools, tool))
+	return t.Turn().N == 0 || (a != nil && slices.Contains(a.Tools, tool))
 }
 
 // callable lists what who acts on a thread may call, consults and handoffs too.
@@ -195,7 +199,7 @@ func readArgs(s *run.State, t *run.Thread, d *ledger.CallDecided, tool *project.
 	if tool.ReasonFirst {
 		m, _ := given.(map[string]any)
 		d.Because, _ = m[project.Because].(string)
-		if strings.TrimSpace(d.Because) == "" && s.Opened().Call == nil {
+		if strings.TrimSpace(d.Because) == "" && t.Turn().N > 0 {
 			return refuse("no reason was given", fmt.Sprintf("%s was not called: say first, in %q, why you call it.", tool.Name, project.Because))
 		}
 		delete(m, project.Because)

@@ -66,8 +66,8 @@ func endingOf(t *run.Thread, why string) []Action {
 			outcome := ledger.Unknown
 			words := "Not known whether it was done: " + why + "."
 			if c.Progress == run.Left {
-				outcome, words = ledger.NotDone, unanswered(c.Decided.To, why, c.Acted)
-				if c.Acted {
+				outcome, words = ledger.NotDone, unanswered(c.Decided.To, why, c.Closed.Acted)
+				if c.Closed.Acted {
 					outcome = ledger.Partly
 				}
 			}

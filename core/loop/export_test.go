@@ -12,7 +12,7 @@ import (
 func Unasked(p *project.Project, s *run.State, at time.Time) []Action {
 	var acts []Action
 	for _, t := range s.Threads() {
-		acts = append(acts, recordsOf(p, s, t)...)
+		acts = append(acts, recordsOf(p, s, t, s.At())...)
 	}
 	return append(acts, grants(p, s, at)...)
 }

@@ -72,7 +72,7 @@ func Next(p *project.Project, s *run.State, at time.Time) []Action {
 		if !t.Able() {
 			continue
 		}
-		mine := recordsOf(p, s, t)
+		mine := recordsOf(p, s, t, at)
 		if len(mine) == 1 && is(mine[0], ledger.KindLimitReached) {
 			return mine // nothing goes on beside it
 		}
@@ -92,7 +92,13 @@ func is(a Action, k ledger.Kind) bool {
 func one(e ledger.Event) []Action { return []Action{Record{e}} }
 
 // recordsOf says what is to be recorded of a thread.
-func recordsOf(p *project.Project, s *run.State, t *run.Thread) []Action {
+func recordsOf(p *project.Project, s *run.State, t *run.Thread, at time.Time) []Action {
+	switch {
+	case t.Frame() != nil:
+		return course(p, s, t, at)
+	case !t.Speaks():
+		return begin(s)
+	}
 	u := t.Turn()
 	if u == nil {
 		return over(p, s, t)
@@ -124,8 +130,8 @@ func recordsOf(p *project.Project, s *run.State, t *run.Thread) []Action {
 	if acts := records(p, s, t); len(acts) > 0 || !u.Over() {
 		return acts
 	}
-	if s.Opened().Call != nil {
-		return called(u.Calls[0])
+	if u.N == 0 {
+		return called(t, u.Calls[0])
 	}
 	if c := u.Calls[0]; len(u.Calls) == 1 && c.Progress == run.Returned && p.Tools[c.Decided.Tool] != nil && p.Tools[c.Decided.Tool].Direct {
 		return end(t, ledger.EndDone, c.Words, nil, c.Decided.Tool+" is direct: its result is the answer")
@@ -145,9 +151,12 @@ func over(p *project.Project, s *run.State, t *run.Thread) []Action {
 	return nil
 }
 
-// end ends a thread; the main thread's end is the run's.
+// end ends a thread or a relay; the main thread's end is the run's.
 func end(t *run.Thread, outcome ledger.End, answer string, prob *ledger.Problem, why string) []Action {
-	if t.Parent() != nil {
+	switch {
+	case t.Frame() != nil:
+		return one(ledger.New(t.ID(), &ledger.FrameClosed{Outcome: outcome, Answer: answer, Problem: prob, Why: why}))
+	case t.Parent() != nil:
 		return one(ledger.New(t.ID(), &ledger.ThreadClosed{Outcome: outcome, Answer: answer, Problem: prob, Why: why}))
 	}
 	status := ledger.Done
@@ -161,8 +170,18 @@ func fail(t *run.Thread, prob ledger.Problem, why string) []Action {
 	return end(t, ledger.EndFailed, "", &prob, why)
 }
 
-// called closes a run that was one call from outside.
-func called(c *run.Call) []Action {
+// called closes what was one call that no model made: a run, or a leg.
+func called(t *run.Thread, c *run.Call) []Action {
+	if t.Parent() != nil {
+		if c.Progress == run.Returned {
+			return one(ledger.New(t.ID(), &ledger.ThreadClosed{Outcome: ledger.EndDone, Answer: c.Words, Value: c.Result, Why: "the call has returned"}))
+		}
+		class := "refused"
+		if c.Failure != nil {
+			class = c.Failure.Class
+		}
+		return fail(t, ledger.Problem{Class: "call." + class, Say: c.Words}, "the call did not return")
+	}
 	if c.Progress == run.Returned {
 		return one(ledger.New("", &ledger.RunClosed{Status: ledger.Done, Answer: c.Words, Why: "the call has returned"}))
 	}
@@ -241,8 +260,13 @@ type begun struct {
 func wants(s *run.State, t *run.Thread) (wants bool, why string, again bool) {
 	u := t.Turn()
 	switch {
-	case u == nil && t.Parent() != nil:
+	case !t.Speaks():
+		return false, "", false
+	case u == nil && t.Opener() != nil:
 		return true, asker(t) + " asks", false
+	case u == nil && t.Parent() != nil:
+		v, _ := t.Visit()
+		return true, "the leg " + v.Leg + " begins", false
 	case u == nil:
 		return true, "a message came in", false
 	case u.Phase == run.Retrying && u.Fired:

@@ -36,8 +36,8 @@ func (c *compiler) agent(d *document, model string) {
 	}
 	for i, t := range a.Tools {
 		at := d.at(fmt.Sprintf("/tools/%d", i))
-		if c.p.Tools[t] == nil {
-			c.missing(at, "tool", t, keysOf(c.p.Tools))
+		if c.p.Tools[t] == nil && c.p.Relays[t] == nil {
+			c.missing(at, "tool", t, append(keysOf(c.p.Tools), keysOf(c.p.Relays)...))
 		}
 		if slices.Contains(a.Tools[:i], t) {
 			c.report(Error, at, "Keep one of them.", "the tool %q is listed twice", t)
@@ -81,11 +81,21 @@ func (c *compiler) agent(d *document, model string) {
 // references checks what can be checked only when every agent is known.
 func (c *compiler) references() {
 	agents := keysOf(c.p.Agents)
-	if c.p.Agents[c.p.Start] == nil {
-		c.missing(c.main.at("/start"), "agent", c.p.Start, agents)
+	if c.p.Agents[c.p.Start] == nil && c.p.Relays[c.p.Start] == nil {
+		c.missing(c.main.at("/start"), "agent", c.p.Start, append(agents, keysOf(c.p.Relays)...))
 	}
-	reached := map[string]bool{c.p.Start: true}
 	queue := []string{c.p.Start}
+	for _, n := range keysOf(c.p.Relays) {
+		for _, l := range c.p.Relays[n].Legs {
+			if l.Kind == LegOfAgent {
+				queue = append(queue, l.Does)
+			}
+		}
+	}
+	reached := map[string]bool{}
+	for _, n := range queue {
+		reached[n] = true
+	}
 	for len(queue) > 0 {
 		a := c.p.Agents[queue[0]]
 		queue = queue[1:]

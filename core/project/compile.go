@@ -20,6 +20,7 @@ import (
 const (
 	defaultTurns    = 12
 	defaultCalls    = 40
+	defaultLegs     = 200
 	defaultSameCall = 3
 	defaultPasses   = 6
 	defaultTime     = 10 * time.Minute
@@ -141,11 +142,17 @@ func (c *compiler) compile() {
 		}
 	}
 	for _, d := range c.docs {
+		if d.kind == "relay" {
+			c.relay(d)
+		}
+	}
+	for _, d := range c.docs {
 		if d.kind == "agent" {
 			c.agent(d, m.Model)
 		}
 	}
 	c.references()
+	c.courses()
 	for _, d := range c.docs {
 		if d.kind == "drill" {
 			c.drill(d)
@@ -155,10 +162,10 @@ func (c *compiler) compile() {
 }
 
 type rawLimits struct {
-	Turns, Calls, Tokens, Passes int
-	Cost                         float64
-	Time                         string
-	SameCall                     int `json:"same_call"`
+	Turns, Calls, Tokens, Passes, Legs int
+	Cost                               float64
+	Time                               string
+	SameCall                           int `json:"same_call"`
 }
 
 func (r rawLimits) limits() Limits {
@@ -169,7 +176,7 @@ func (r rawLimits) limits() Limits {
 		return n
 	}
 	l := Limits{Turns: or(r.Turns, defaultTurns), Calls: or(r.Calls, defaultCalls), Tokens: r.Tokens, Cost: r.Cost,
-		Time: defaultTime, SameCall: or(r.SameCall, defaultSameCall), Passes: or(r.Passes, defaultPasses)}
+		Time: defaultTime, Legs: or(r.Legs, defaultLegs), SameCall: or(r.SameCall, defaultSameCall), Passes: or(r.Passes, defaultPasses)}
 	if r.Time != "" {
 		l.Time = span(r.Time)
 	}

@@ -29,14 +29,19 @@ var passParameters = json.RawMessage(`{"additionalProperties":false,"properties"
 
 // Contract gives the tool as a model sees it.
 func (t *Tool) Contract() Contract {
-	params, err := json.Marshal(t.Input.Doc())
+	x := contractOf(t.Name, t.Summary, t.Input)
+	if t.ReasonFirst {
+		x.Parameters = reasonFirst(t.Input.Doc())
+	}
+	return x
+}
+
+func contractOf(name, summary string, input *schema.Schema) Contract {
+	params, err := json.Marshal(input.Doc())
 	if err != nil {
 		panic("a compiled schema is JSON: " + err.Error())
 	}
-	if t.ReasonFirst {
-		params = reasonFirst(t.Input.Doc())
-	}
-	return Contract{Name: t.Name, Summary: t.Summary, Parameters: params}
+	return Contract{Name: name, Summary: summary, Parameters: params}
 }
 
 // reasonFirst puts the reason before every other parameter: what is written
@@ -125,6 +130,10 @@ func (p *Project) pack() {
 	for _, a := range p.Agents {
 		contracts := []Contract{}
 		for _, t := range a.Tools {
+			if r := p.Relays[t]; r != nil {
+				contracts = append(contracts, r.Contract())
+				continue
+			}
 			contracts = append(contracts, p.Tools[t].Contract())
 		}
 		for _, c := range a.Consults {

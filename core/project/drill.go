@@ -16,6 +16,8 @@ import (
 func (c *compiler) drill(d *document) {
 	var r struct {
 		Drill, Summary, Now, Person, Tools, Model string
+		Relay                                     string
+		Input                                     map[string]any
 		Slips                                     *float64
 		Seed                                      int
 		Rungs                                     map[string]ledger.Rung
@@ -59,6 +61,9 @@ func (c *compiler) drill(d *document) {
 				dr.Says = append(dr.Says, ds)
 			}
 		}
+	}
+	if r.Relay != "" {
+		c.drillOf(d, dr, r.Relay, r.Input)
 	}
 	c.expectations(d, dr, r.Expect)
 	for _, tool := range keysOf(r.Rungs) {
@@ -120,6 +125,26 @@ func (c *compiler) drill(d *document) {
 	}
 	c.known(d, "/state", r.State)
 	c.p.Drills = append(c.p.Drills, dr)
+}
+
+// drillOf lets a drill go through a relay.
+func (c *compiler) drillOf(d *document, dr *Drill, relay string, input map[string]any) {
+	x := c.p.Relays[relay]
+	if x == nil {
+		c.missing(d.at("/relay"), "relay", relay, keysOf(c.p.Relays))
+	}
+	if len(dr.Says) > 1 {
+		c.report(Error, d.at("/say"), "Make a drill of each.", "a drill of a relay has one message at most")
+	}
+	if len(dr.Says) == 0 {
+		dr.Says = []DrillSay{{}}
+	}
+	if input != nil && x != nil {
+		for _, f := range x.Input.Check(input) {
+			c.report(Error, d.key("/input"+f.Path), "", "input: %s", schema.Say([]schema.Fault{f}))
+		}
+	}
+	dr.Says[0].Relay, dr.Says[0].Input = relay, input
 }
 
 // expectations gives the drill's expect to its last message. Each message may have its
@@ -184,12 +209,12 @@ func (c *compiler) expect(d *document, at string, raw json.RawMessage) *Expect {
 		return x
 	}
 	for i, a := range x.Path {
-		if c.p.Agents[a] == nil {
+		if c.p.Agents[a] == nil && c.p.Relays[a] == nil {
 			c.missing(d.at(fmt.Sprintf("%s/path/%d", at, i)), "agent", a, keysOf(c.p.Agents))
 		}
 	}
 	tool := func(p, name string) {
-		if c.p.Tools[name] == nil && !strings.HasPrefix(name, PassPrefix) && !strings.HasPrefix(name, ConsultPrefix) && name != AskPerson {
+		if c.p.Tools[name] == nil && c.p.Relays[name] == nil && !strings.HasPrefix(name, PassPrefix) && !strings.HasPrefix(name, ConsultPrefix) && name != AskPerson {
 			c.missing(d.at(at+p), "tool", name, keysOf(c.p.Tools))
 		}
 	}

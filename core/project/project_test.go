@@ -130,11 +130,11 @@ func TestVariablesAreTakenAndMissed(t *testing.T) {
 }
 
 func TestKindsArePublished(t *testing.T) {
-	assert.Equal(t, []string{"agent", "drill", "project", "source", "tool"}, coretest.Reader.Documents())
+	assert.Equal(t, []string{"agent", "drill", "project", "relay", "source", "tool"}, coretest.Reader.Documents())
 	doc, ok := coretest.Reader.Schema("tool")
 	require.True(t, ok)
 	assert.Equal(t, "https://json-schema.org/draft/2020-12/schema", doc["$schema"])
-	_, ok = coretest.Reader.Schema("relay")
+	_, ok = coretest.Reader.Schema("baton")
 	assert.False(t, ok)
 }
 

@@ -241,7 +241,7 @@ func (r *Reader) Compile(src Source) (*Project, []Problem) {
 
 func (r *Reader) compiler(src Source) *compiler {
 	return &compiler{r: r, src: src, unread: map[string]bool{}, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
-		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{}, Sources: map[string]*SourceDoc{},
+		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{}, Sources: map[string]*SourceDoc{}, Relays: map[string]*Relay{},
 		Files: src.Files, Catalogues: src.Catalogues, Version: src.Hash(),
 	}}
 }
@@ -341,7 +341,7 @@ func (c *compiler) documents() {
 }
 
 // heading is the line with which a document begins.
-var heading = regexp.MustCompile(`(?m)^(tool|source|agent|drill|project):\s*["']?([A-Za-z0-9_-]+)`)
+var heading = regexp.MustCompile(`(?m)^(tool|source|agent|relay|drill|project):\s*["']?([A-Za-z0-9_-]+)`)
 
 // named notes the documents of a file that cannot be read, so that nobody is told that
 // what it defines is not there: the file itself is what is wrong.

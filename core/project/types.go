@@ -25,6 +25,7 @@ type Project struct {
 	Agents     map[string]*Agent
 	Tools      map[string]*Tool
 	Sources    map[string]*SourceDoc
+	Relays     map[string]*Relay
 	Rung       ledger.Rung
 	Bare       bool // commands run with no sandbox
 	Drills     []*Drill
@@ -65,6 +66,7 @@ func (p Price) Of(u ledger.Usage) float64 {
 // Limits bound one run. Zero tokens, cost or time is no bound.
 type Limits struct {
 	Turns, Calls, Tokens int
+	Legs                 int // visits of the legs of relays
 	Cost                 float64
 	Time                 time.Duration
 	SameCall, Passes     int
@@ -283,6 +285,8 @@ type Drill struct {
 // DrillSay is one message of a drill and what must follow from it.
 type DrillSay struct {
 	Text   string
+	Relay  string         // to go through; "": an agent is asked
+	Input  map[string]any // of the relay
 	Expect *Expect
 }
 
@@ -300,6 +304,8 @@ type Expect struct {
 	Path     []string        `json:"path"`
 	Calls    []ExpectCall    `json:"calls"`
 	Never    []string        `json:"never"`
+	Legs     []string        `json:"legs"`
+	Kept     map[string]any  `json:"kept"`
 	Consults []ExpectConsult `json:"consults"`
 	Answer   ExpectAnswer    `json:"answer"`
 	Problem  string          `json:"problem"`

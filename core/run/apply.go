@@ -7,6 +7,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 	"time"
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
@@ -80,7 +81,13 @@ func (s *State) apply(e ledger.Event) error {
 	case *ledger.ThreadOpened:
 		return s.openThread(e, d)
 	case *ledger.ThreadClosed:
-		return s.closeThread(e.Step, d)
+		return s.close(e.Step, false, &Result{Outcome: d.Outcome, Answer: d.Answer, Value: d.Value, Problem: d.Problem, Why: d.Why})
+	case *ledger.FrameOpened:
+		return s.openFrame(e, d)
+	case *ledger.FrameClosed:
+		return s.close(e.Step, true, &Result{Outcome: d.Outcome, Answer: d.Answer, Value: d.Value, Problem: d.Problem, Why: d.Why})
+	case *ledger.LegEntered, *ledger.LegLeft:
+		return s.legEvent(e)
 	case *ledger.TurnSent, *ledger.TurnReceived, *ledger.TurnFailed:
 		t := s.byID[e.Step.Parent()]
 		if t == nil {
@@ -136,6 +143,9 @@ func (s *State) open(e ledger.Event, d *ledger.RunOpened) error {
 	for _, m := range d.Memory {
 		t.say(m)
 	}
+	if d.Relay != "" {
+		t.agent, t.relay = d.Relay, true
+	}
 	if d.State != nil {
 		t.facts = d.State
 	}
@@ -152,8 +162,7 @@ func (s *State) open(e ledger.Event, d *ledger.RunOpened) error {
 	if d.Call == nil {
 		t.say(ledger.Message{Role: ledger.User, Text: d.Text})
 	} else {
-		t.turn = &Turn{Step: ledger.OutsideTurn, Thread: t, Phase: Received, Reply: &ledger.TurnReceived{Calls: []ledger.Ask{*d.Call}}, At: e.At, Facts: t.facts}
-		s.turns[ledger.OutsideTurn] = t.turn
+		s.outside(t, *d.Call, e.At)
 	}
 	t.recountTurn()
 	return nil
@@ -176,12 +185,12 @@ func (s *State) recover(d *ledger.RunRecovered) error {
 }
 
 func (s *State) openThread(e ledger.Event, d *ledger.ThreadOpened) error {
-	c := s.calls[e.Step]
-	if c == nil || c.Progress != Decided || c.Decided.Opens != d.Role || c.Decided.Verdict != ledger.Start {
-		return fmt.Errorf("no call that opens one is due there")
+	t, err := s.under(e, d.Role)
+	if err != nil {
+		return err
 	}
-	p := c.Turn.Thread
-	t := &Thread{id: e.Step, opener: c, parent: p, opened: d, at: e.At, agent: d.Agent, facts: p.facts, base: p.facts, same: map[ledger.Hash]int{}, handles: map[string]bool{}, lines: map[string]*line{}}
+	p := t.parent
+	t.opened, t.agent = d, d.Agent
 	if d.Line != "" {
 		if l := p.line(d.Line); l != nil {
 			if l.from != d.From {
@@ -190,38 +199,52 @@ func (s *State) openThread(e ledger.Event, d *ledger.ThreadOpened) error {
 			t.messages, t.hashes, t.sent = slices.Clip(l.messages), slices.Clip(l.hashes), slices.Clip(l.sent)
 		}
 	}
-	t.say(ledger.Message{Role: ledger.User, Agent: c.Turn.Agent, Text: d.Say})
-	c.Progress = Opened
-	c.recountCall()
-	p.under++
-	s.threads = append(s.threads, t)
-	s.byID[t.id] = t
-	t.recountTurn()
+	if d.Call != nil {
+		s.outside(t, *d.Call, e.At)
+	} else {
+		asker := ""
+		if t.opener != nil {
+			asker = t.opener.Turn.Agent
+		}
+		t.say(ledger.Message{Role: ledger.User, Agent: asker, Text: d.Say})
+	}
+	s.enroll(t)
 	return nil
 }
 
-func (s *State) closeThread(id ledger.StepID, d *ledger.ThreadClosed) error {
+// outside gives a thread the turn that stands for that of a call which no model made.
+func (s *State) outside(t *Thread, call ledger.Ask, at time.Time) {
+	t.turn = &Turn{Step: t.id.Turn(0), Thread: t, Phase: Received, Reply: &ledger.TurnReceived{Calls: []ledger.Ask{call}}, At: at, Facts: t.facts}
+	s.turns[t.turn.Step] = t.turn
+}
+
+// close ends a thread or a relay.
+func (s *State) close(id ledger.StepID, frame bool, r *Result) error {
 	t := s.byID[id]
 	switch {
-	case t == nil || t == s.main:
-		return fmt.Errorf("no such thread is open")
+	case t == nil || t == s.main || (t.frame != nil) != frame:
+		return fmt.Errorf("no such thread or relay is open")
 	case t.under > 0:
 		return fmt.Errorf("a thread below it is open")
 	case t.sum.flight > 0 || t.sum.tickets > 0:
 		return fmt.Errorf("something on it is in flight, or waits for a person")
 	}
-	c, p := t.opener, t.parent
-	maps.Copy(p.lines, t.lines)
-	if key := t.opened.Line; key != "" {
+	p := t.parent
+	for key, l := range t.lines {
+		if !strings.HasPrefix(key, ledger.LineOf(id, "")) { // what its legs remember is its own
+			p.lines[key] = l
+		}
+	}
+	if t.opened != nil && t.opened.Line != "" {
 		kept := rounded(t.messages)
-		p.lines[key] = &line{from: id, messages: kept, hashes: slices.Clip(t.hashes[:len(kept)]), sent: slices.Clip(t.sent)}
+		p.lines[t.opened.Line] = &line{from: id, messages: kept, hashes: slices.Clip(t.hashes[:len(kept)]), sent: slices.Clip(t.sent)}
 	}
 	for h := range t.handles {
 		p.handles[h] = true
 	}
 	p.acted = p.acted || t.acted
-	c.Closed, c.Acted = d, t.acted
-	c.Changed, c.Clashed = changes(t.base, t.facts, p.facts)
+	r.Acted = t.acted
+	r.Changed, r.Clashed = changes(t.base, t.facts, p.facts)
 	for x := p; x != nil; x = x.parent { // what could still be done on it will not be
 		x.sum = x.sum.less(t.sum)
 	}
@@ -231,8 +254,7 @@ func (s *State) closeThread(id ledger.StepID, d *ledger.ThreadClosed) error {
 	delete(s.byID, id)
 	s.threads = slices.DeleteFunc(s.threads, func(x *Thread) bool { return x == t })
 	p.under--
-	c.Progress = Left
-	c.recountCall()
+	s.ended(t, r)
 	return nil
 }
 
@@ -399,12 +421,15 @@ func (s *State) callEvent(c *Call, e ledger.Event) error {
 		c.Progress, c.Attempt, c.Fired = InFlight, d.Attempt, false
 	case *ledger.CallReturned:
 		c.Progress, c.Words = Returned, d.Words
+		if c.Turn.N == 0 {
+			c.Result = d.Result
+		}
 		t := c.Turn.Thread
 		if d.Handle != "" {
 			t.handles[d.Handle] = true
 		}
-		t.acted = t.acted || c.writes()
-		s.ended(c)
+		t.acted = t.acted || (c.writes() && c.Decided.Opens == "")
+		s.repeated(c)
 	case *ledger.CallFailed:
 		c.Failure, c.Words = d, d.Words
 		switch {
@@ -412,7 +437,7 @@ func (s *State) callEvent(c *Call, e ledger.Event) error {
 			c.Progress = CallFailed
 			t := c.Turn.Thread
 			t.acted = t.acted || (c.writes() && d.Outcome == ledger.Unknown)
-			s.ended(c)
+			s.repeated(c)
 		case d.RetryAt != nil:
 			c.Progress, c.RetryAt, c.Fired = Again, *d.RetryAt, false
 		default:
@@ -420,7 +445,7 @@ func (s *State) callEvent(c *Call, e ledger.Event) error {
 		}
 	case *ledger.CallRefused:
 		c.Progress, c.Words = CallRefused, d.Words
-		s.ended(c)
+		s.repeated(c)
 	}
 	c.recountCall()
 	if u := c.Turn; c.Progress.Over() && u.Over() {
@@ -522,8 +547,8 @@ func (s *State) fire(step ledger.StepID, d *ledger.TimerFired) {
 	}
 }
 
-// ended counts a call against same_call.
-func (s *State) ended(c *Call) {
+// repeated counts a call against same_call.
+func (s *State) repeated(c *Call) {
 	t := c.Turn.Thread
 	key := ledger.HashOf([]byte(c.Decided.Tool + "\x00" + string(c.Decided.Args) + "\x00" + c.Words))
 	t.same[key]++
@@ -534,8 +559,8 @@ func (s *State) ended(c *Call) {
 
 // results puts the results of a turn whose calls have all ended into the thread, in call order.
 func (t *Thread) results(u *Turn) {
-	if u.Step == ledger.OutsideTurn {
-		return // no model reads it
+	if u.N == 0 {
+		return // no model made the calls, and none reads of them
 	}
 	for _, c := range u.Calls {
 		m := ledger.Message{Role: ledger.FromTool, Tool: c.Decided.Tool, Call: c.Decided.ID, Text: c.Words}

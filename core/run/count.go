@@ -33,6 +33,10 @@ func (t *Thread) recount(counted *counts, now counts) {
 
 // recountTurn counts the newest turn of a thread anew, or that it has none.
 func (t *Thread) recountTurn() {
+	if t.frame != nil {
+		t.recountFrame()
+		return
+	}
 	n := counts{}
 	u := t.turn
 	if u == nil {

@@ -24,6 +24,7 @@ type State struct {
 	epoch    int64
 
 	main    *Thread
+	root    *Result   // how the relay that the run began with has ended; nil before
 	threads []*Thread // open, in order of opening; main is the first
 	byID    map[ledger.StepID]*Thread
 	turns   map[ledger.StepID]*Turn // the newest of each thread
@@ -36,6 +37,7 @@ type State struct {
 	reserved  ledger.Reserve
 	asking    int // turns in flight
 	passes    int // handoffs, over all threads
+	legs      int // visits of legs, over all relays
 	lost      map[ledger.StepID]int
 	settled   map[ledger.StepID]*ledger.GateSettled
 
@@ -125,8 +127,14 @@ func (s *State) Asking() int { return s.asking }
 // Passes counts the handoffs over all threads.
 func (s *State) Passes() int { return s.passes }
 
-// Agent holds the baton on the main thread.
+// Legs counts the visits of legs over all relays.
+func (s *State) Legs() int { return s.legs }
+
+// Agent holds the baton on the main thread; the relay, where the run goes through one.
 func (s *State) Agent() string { return s.main.agent }
+
+// Root is how the relay that the run began with has ended; nil before it has.
+func (s *State) Root() *Result { return s.root }
 
 // Facts is the state that the session will have of the run: that of the main thread.
 func (s *State) Facts() map[string]any { return s.main.facts }

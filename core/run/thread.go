@@ -7,12 +7,17 @@ import (
 	"stonebaton.example/core/ledger"
 )
 
-// Thread is a line of messages on which one agent at a time holds the baton.
+// Thread is a line of messages on which one agent at a time holds the baton, or a relay at
+// work, on which nobody speaks.
 type Thread struct {
-	id     ledger.StepID // of the call that opened it; "" for the main thread
-	opener *Call         // nil for the main thread
-	parent *Thread       // likewise
+	id     ledger.StepID // of the call, leg or item that opened it; "" for the main thread
+	opener *Call         // nil where no call opened it
+	visit  *Visit        // of the leg that opened it; nil where no leg did
+	item   int           // of the leg's items, from 1
+	parent *Thread       // nil for the main thread
 	opened *ledger.ThreadOpened
+	frame  *Frame    // nil where agents speak
+	relay  bool      // of the main thread: the run goes through a relay, and nobody speaks here
 	at     time.Time // of its opening
 	agent  string    // holds the baton
 
@@ -38,13 +43,20 @@ type Thread struct {
 	own, sum counts // what is counted of it alone, and with all below it
 }
 
-// ID is the step of the call that opened the thread; "" for the main thread.
+// ID is the step of the call, leg or item that opened the thread; "" for the main thread.
 func (t *Thread) ID() ledger.StepID { return t.id }
 
-// Parent is the thread that the opener was made on; nil for the main thread.
+// Parent is the thread or relay that it was opened from; nil for the main thread.
 func (t *Thread) Parent() *Thread { return t.parent }
 
-// Opened is how the thread was opened; nil for the main thread.
+// Opener is the call that opened it; nil where a leg, or the run itself, did.
+func (t *Thread) Opener() *Call { return t.opener }
+
+// Visit is that of the leg that opened it, and Item the number of it there; nil where no leg
+// did.
+func (t *Thread) Visit() (v *Visit, item int) { return t.visit, t.item }
+
+// Opened is how the thread was opened; nil for the main thread and for relays.
 func (t *Thread) Opened() *ledger.ThreadOpened { return t.opened }
 
 // Agent holds the baton on the thread.
@@ -114,6 +126,9 @@ func (t *Thread) Able() bool { return t.own.able > 0 }
 // itself.
 func (t *Thread) Waits() bool { return t.own.timers > 0 || t.own.tickets > 0 }
 
+// Speaks says whether agents speak on it, or a call is made.
+func (t *Thread) Speaks() bool { return t.frame == nil && !t.relay }
+
 // Depth counts the threads above it: 0 for the main thread.
 func (t *Thread) Depth() int {
 	n := 0
@@ -125,6 +140,9 @@ func (t *Thread) Depth() int {
 
 // Wants says whether the thread wants a turn: it holds messages that none has answered.
 func (t *Thread) Wants() bool {
+	if !t.Speaks() {
+		return false
+	}
 	return t.turn == nil || (t.turn.Phase == Received && len(t.turn.Reply.Calls) > 0 && t.turn.Over())
 }
 
@@ -207,14 +225,12 @@ type Call struct {
 	RetryAt  time.Time
 	Fired    bool
 	Words    string
+	Result   json.RawMessage // of one that no model made
 	Failure  *ledger.CallFailed
 	Looked   *ledger.CallLooked // what was seen before a person is asked; nil: nothing was looked at
 	Ticket   *Ticket
-	Verdict  *ledger.GateSettled  // of the gate, not of an outcome ticket
-	Closed   *ledger.ThreadClosed // how the thread that it opened ended
-	Changed  map[string]any       // the facts that the thread changed, as it left them; nil for one that it removed
-	Clashed  []string             // of these, the names that were changed beside it too
-	Acted    bool                 // something was done on that thread
+	Verdict  *ledger.GateSettled // of the gate, not of an outcome ticket
+	Closed   *Result             // how what it opened ended
 
 	counted counts
 	ended   bool
@@ -225,7 +241,7 @@ type Call struct {
 // writes says whether the call is one that goes in line with the other writes of its turn.
 func (c *Call) writes() bool {
 	d := c.Decided
-	return d.Verdict != ledger.Pass && d.Verdict != ledger.Refuse && d.Verdict != ledger.Put && d.Opens == "" && d.Effect != ledger.Read
+	return d.Verdict != ledger.Pass && d.Verdict != ledger.Refuse && d.Verdict != ledger.Put && d.Effect != ledger.Read
 }
 
 // Ticket is a wait for a person.

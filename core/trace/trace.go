@@ -28,6 +28,8 @@ const (
 	Call    Kind = "call"
 	Pass    Kind = "pass"
 	Consult Kind = "consult" // a call that another agent answers, on a thread of its own
+	Relay   Kind = "relay"   // a relay at work: for a call, or the whole of the run
+	Leg     Kind = "leg"     // a visit of a leg of a relay
 )
 
 // Outside is the lane of a call that no agent made.
@@ -209,6 +211,9 @@ func (t *Trace) lane(thread ledger.StepID, agent string) *Lane {
 	at := len(t.lanes)
 	if opener := t.byID[thread]; opener != nil {
 		under := t.laneOf[opener.Lane]
+		if opener.Agent == agent && opener.Asked != nil && opener.Kind != Consult {
+			return under // a relay and its legs stand on one lane
+		}
 		l.ID, l.Under, l.Depth = under.ID+"/"+agent, under.ID, under.Depth+1
 		for at = slices.Index(t.lanes, under) + 1; at < len(t.lanes) && t.lanes[at].Depth > under.Depth; at++ {
 		}
@@ -353,11 +358,48 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 				st.Asked.Question, _ = args[project.Question].(string)
 			}
 			st.Title = cut(st.Asked.Question, 80)
+		case d.Opens == ledger.Course:
+			st.Kind, st.To, st.Asked = Relay, d.To, &Asked{Question: named(d.Args)}
 		}
 		s = t.add(st)
+	case *ledger.FrameOpened:
+		if s == nil {
+			s = t.add(&Step{ID: e.Step, Kind: Relay, Agent: d.Relay, To: d.Relay, Name: d.Relay, Title: named(d.Input), Why: d.Why, Asked: &Asked{Question: named(d.Input)}})
+		}
+		s.Status, s.Attempts, s.Began = "going", 1, e.At
+	case *ledger.FrameClosed:
+		s.Asked.Outcome = d.Outcome
+		if e.Step == ledger.Root {
+			end(outcomes[d.Outcome], cut(d.Answer, 80))
+		}
+	case *ledger.LegEntered:
+		name, n := e.Step.LegName()
+		if n > 1 {
+			name = fmt.Sprintf("%s %d", name, n)
+		}
+		s = t.add(&Step{ID: e.Step, Kind: Leg, Agent: before, Name: name, Title: d.Kind, Why: d.Why, Began: e.At, Status: "going", Attempts: 1, Asked: &Asked{}})
+	case *ledger.LegLeft:
+		s.Asked.Outcome = d.Outcome
+		brief := brief(d.Value)
+		if d.Problem != nil {
+			brief = cut(d.Problem.Say, 80)
+		}
+		if s.To = d.Go; brief == "" && d.Go != "" {
+			brief = d.Why
+		}
+		end(outcomes[d.Outcome], brief)
 	case *ledger.ThreadOpened:
 		s.Status, s.Attempts, s.Began = "going", 1, e.At
-		s.Asked.Question, s.Asked.Kept = d.Say, d.Line != ""
+		s.Asked.Kept = d.Line != ""
+		switch {
+		case d.Call != nil:
+			s.Asked.Question = named(json.RawMessage(d.Call.Args))
+		default:
+			s.Asked.Question = d.Say
+		}
+		if s.Kind == Leg {
+			s.Title = cut(s.Asked.Question, 80)
+		}
 	case *ledger.ThreadClosed:
 		s.Asked.Outcome = d.Outcome
 	case *ledger.CallStarted:
@@ -374,9 +416,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		switch s.Kind {
 		case Pass:
 			s.Brief = ""
-		case Consult:
+		case Consult, Relay:
 			s.Brief, s.Stub = cut(d.Words, 80), d.Sent != nil
-		case Turn, Call:
+		case Turn, Call, Leg:
 		}
 	case *ledger.CallFailed:
 		s.MS += d.MS
@@ -406,6 +448,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 	}
 	return []*Step{s}, nil
 }
+
+// outcomes gives the status of a step by how what it opened has ended.
+var outcomes = map[ledger.End]string{ledger.EndDone: "returned", ledger.EndFailed: "failed", ledger.EndStopped: "failed", ledger.HandedBack: "returned"}
 
 // Find gives a step by its number or its id.
 func (t *Trace) Find(name string) *Step {
@@ -531,7 +576,7 @@ func DetailOf(id string, events []ledger.Event, name string) (*Detail, error) {
 	}
 	d := &Detail{Step: s, Events: []ledger.Event{}}
 	for _, x := range t.Steps {
-		if s.Kind == Consult && x.Thread == s.ID {
+		if s.Asked != nil && x.Thread == s.ID {
 			d.Thread = append(d.Thread, x)
 		}
 	}
@@ -566,6 +611,16 @@ func DetailOf(id string, events []ledger.Event, name string) (*Detail, error) {
 			d.Question = x.Say
 		case *ledger.ThreadClosed:
 			if d.Answer = x.Answer; x.Problem != nil {
+				d.Answer = x.Problem.Say
+			}
+		case *ledger.FrameOpened:
+			d.In = x.Input
+		case *ledger.FrameClosed:
+			if d.Out, d.Answer = x.Value, x.Answer; x.Problem != nil {
+				d.Answer = x.Problem.Say
+			}
+		case *ledger.LegLeft:
+			if d.Out, d.Answer = x.Value, x.Answer; x.Problem != nil {
 				d.Answer = x.Problem.Say
 			}
 		case *ledger.CallDecided:

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -40,8 +41,8 @@ func (t *Tally) Note(e ledger.Event) {
 	}
 	switch d := e.Data.(type) {
 	case *ledger.RunOpened:
-		if d.Agent != "" {
-			t.Path = append(t.Path, d.Agent)
+		if who := cmp.Or(d.Agent, d.Relay); who != "" {
+			t.Path = append(t.Path, who)
 		}
 	case *ledger.BatonPassed:
 		if e.Thread == ledger.MainThread {

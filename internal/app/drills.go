@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime"
@@ -123,6 +124,13 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 		st := engine.Start{Session: session, Text: say.Text, Person: d.Person, Tools: d.Tools, Rungs: d.Rungs, Model: d.Model, Consults: d.Consults}
 		if session == "" {
 			st.State = d.State
+		}
+		if st.Relay = say.Relay; say.Input != nil {
+			raw, err := json.Marshal(say.Input)
+			if err != nil {
+				return err
+			}
+			st.Input = raw
 		}
 		b, err := e.Begin(ctx, st)
 		if err != nil {

@@ -174,16 +174,18 @@ func (p *printer) change(ch api.Change) {
 		}
 		switch {
 		case p.silent || p.shown[s.ID] == state:
-		case s.Kind == trace.Consult && s.Status == "going":
-			if p.shown[s.ID] == "" {
+		case s.Asked != nil && s.Status == "going":
+			if p.shown[s.ID] == "" && (s.Kind != trace.Leg || s.Asked.Question != "") {
 				p.shown[s.ID] = "asked"
 				p.end()
-				p.k.print("%s\n", painted(strings.TrimRight(string(sprint("%-8s %-16s %9s %10s   %s", indent(s)+s.Agent, "asks "+s.To, "", "", s.Title)), " ")))
+				p.k.print("%s\n", painted(strings.TrimRight(string(sprint("%-8s %-16s %9s %10s   %s", indent(s)+s.Agent, opens(s), "", "", s.Title)), " ")))
 			}
 		case s.Status == "going":
 			if p.k.tty && p.open == "" {
 				p.k.live(sprint("%-8s %-16s %9s", indent(s)+s.Agent, s.Name, "…"))
 			}
+		case s.Status == "returned" && (s.Kind == trace.Leg && s.Asked.Question != "" || s.ID == ledger.Root):
+			p.shown[s.ID] = state // what it did is told
 		case s.Status == "waiting" && (s.Wait == nil || s.Wait.Settled != nil):
 		default:
 			p.shown[s.ID] = state

@@ -8,16 +8,19 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strings"
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/value"
 )
 
 // wish holds the flags of say and talk that shape a run.
 type wish struct {
 	session, to, model, person, state string
+	relay, input                      string
 	stubs, noTools                    bool
 	rung                              ledger.Rung
 	rungs                             map[string]ledger.Rung
@@ -26,6 +29,8 @@ type wish struct {
 func (w *wish) flags(fs *flag.FlagSet) {
 	fs.StringVar(&w.session, "session", "", "continue this `session`")
 	fs.StringVar(&w.to, "to", "", "begin with this `agent`")
+	fs.StringVar(&w.relay, "relay", "", "go through this `relay` in place of asking an agent")
+	fs.StringVar(&w.input, "input", "", "the relay's input: a `file` of JSON, - for standard input, or the JSON itself")
 	fs.StringVar(&w.model, "model", "", "ask this `model` of the project in place of the agents' own")
 	fs.StringVar(&w.person, "person", "", "the `name` of who speaks; local by default")
 	fs.StringVar(&w.state, "state", "", "the state that a new session begins with, as `JSON`")
@@ -51,8 +56,35 @@ func (w *wish) flags(fs *flag.FlagSet) {
 	fs.BoolVar(&w.noTools, "no-tools", false, "take every tool away")
 }
 
-func (w *wish) start(text string) (api.Start, error) {
-	s := api.Start{Text: text, Session: w.session, Agent: w.to, Model: w.model, Person: w.person, Tools: ledger.ToolsLive, Rung: w.rung, Rungs: w.rungs}
+// inputOf reads the input of a relay.
+func (w *wish) inputOf(k *call) (json.RawMessage, error) {
+	raw := []byte(w.input)
+	var err error
+	switch {
+	case w.input == "":
+		return nil, nil
+	case w.relay == "":
+		return nil, use("-input is for -relay NAME")
+	case w.input == "-":
+		raw, err = io.ReadAll(io.LimitReader(k.In, 1<<20))
+	case !strings.HasPrefix(strings.TrimSpace(w.input), "{"):
+		raw, err = os.ReadFile(w.input)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if _, err := value.ReadObject(raw); err != nil {
+		return nil, use("-input is not a JSON object: %v", err)
+	}
+	return raw, nil
+}
+
+func (w *wish) start(k *call, text string) (api.Start, error) {
+	s := api.Start{Text: text, Session: w.session, Agent: w.to, Model: w.model, Person: w.person, Tools: ledger.ToolsLive, Rung: w.rung, Rungs: w.rungs, Relay: w.relay}
+	var err error
+	if s.Input, err = w.inputOf(k); err != nil {
+		return s, err
+	}
 	if w.state != "" {
 		if err := json.Unmarshal([]byte(w.state), &s.State); err != nil {
 			return s, use("-state is not a JSON object: %v", err)
@@ -91,7 +123,7 @@ type Said struct {
 
 var sayCommand = command{
 	name: "say", args: "TEXT", most: 1, does: "say something to the project's agents and follow the run until it ends",
-	example: "stonebaton say \"When can a vessel drawing 3.1 m come in tomorrow?\"",
+	example: "stonebaton say \"When can a vessel drawing 3.1 m come in tomorrow?\"\nstonebaton say -relay berth_letter -input '{\"vessel\": \"Marrow Light\"}'",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		var w wish
 		k.remote(fs)
@@ -99,10 +131,12 @@ var sayCommand = command{
 		w.flags(fs)
 		quiet := fs.Bool("quiet", false, "print the answer alone")
 		return func(ctx context.Context, args []string) error {
-			if len(args) == 0 {
+			text := ""
+			if len(args) > 0 {
+				text = args[0]
+			} else if w.relay == "" {
 				return use("what do you want to say? Put it in quotes")
 			}
-			text := args[0]
 			if text == "-" {
 				raw, err := io.ReadAll(io.LimitReader(k.In, 1<<20))
 				if err != nil {
@@ -110,7 +144,7 @@ var sayCommand = command{
 				}
 				text = string(raw)
 			}
-			start, err := w.start(text)
+			start, err := w.start(k, text)
 			if err != nil {
 				return err
 			}

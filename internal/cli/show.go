@@ -236,7 +236,8 @@ func (k *call) detail(run string, d *trace.Detail) {
 			}
 		}
 	}
-	if s.Kind == trace.Consult {
+	if s.Asked != nil {
+		part("in", d.In)
 		part("asked", d.Question)
 		if s.Asked.Outcome != "" {
 			k.print("      %s%s\n", s.Asked.Outcome, below(s))

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/rows"
 )
@@ -41,8 +42,8 @@ func (k *call) line(s *trace.Step) painted {
 	if s.Tokens != nil {
 		tok = spaced(s.Tokens.In+s.Tokens.Out) + " tok"
 	}
-	if s.Kind == trace.Consult {
-		what, tok, took = "asks "+s.To, "", ""
+	if s.Asked != nil {
+		what, tok, took = opens(s), "", ""
 		if n := s.Asked.Tokens.In + s.Asked.Tokens.Out; n > 0 {
 			tok = spaced(n) + " tok"
 		}
@@ -64,10 +65,15 @@ func (k *call) line(s *trace.Step) painted {
 		if s.Status == "refused" {
 			say = s.Brief
 		}
-		if s.Kind == trace.Consult && s.Status != "refused" {
+		if s.Asked != nil && s.Status != "refused" {
 			say += below(s)
 		}
-	case s.Kind == trace.Consult:
+	case s.Kind == trace.Leg && s.Title == string(project.LegChoose):
+		say = s.Brief
+		if s.To != "" {
+			say += " → " + s.To
+		}
+	case s.Asked != nil:
 		say = s.Title
 		if s.Brief != "" {
 			say += " → " + s.Brief
@@ -94,6 +100,20 @@ func (k *call) line(s *trace.Step) painted {
 		say += "   (undone " + s.Undone.Local().Format("2 Jan 15:04") + ")"
 	}
 	return painted(strings.TrimRight(string(sprint("%-8s %-16s %9s %10s   %s", who, what, took, tok, say)), " "))
+}
+
+// opens says what a step opens: a consult, a relay, or what a leg does.
+func opens(s *trace.Step) string {
+	switch s.Kind {
+	case trace.Consult:
+		return "asks " + s.To
+	case trace.Relay:
+		return "relay " + s.To
+	case trace.Leg:
+		return "leg " + s.Name
+	case trace.Turn, trace.Call, trace.Pass:
+	}
+	return s.Name
 }
 
 // indent sets what happens on the thread of a consult off from what it was asked for.

@@ -89,7 +89,7 @@ func (t *talk) run(ctx context.Context) error {
 }
 
 func (t *talk) say(ctx context.Context, text string) error {
-	start, err := t.wish.start(text)
+	start, err := t.wish.start(t.k, text)
 	if err != nil {
 		return err
 	}

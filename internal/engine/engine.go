@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -18,6 +20,7 @@ import (
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/schema"
+	"stonebaton.example/core/value"
 )
 
 // Config is what an engine is made of. Jitter gives a number from 0 to 1; nil
@@ -203,6 +206,8 @@ type Start struct {
 	Rungs    map[string]ledger.Rung   `json:"rungs,omitempty"` // for some
 	Model    string                   `json:"model,omitempty"`
 	State    map[string]any           `json:"state,omitempty"`    // facts to begin with, for a new session
+	Relay    string                   `json:"relay,omitempty"`    // to go through in place of asking an agent; "" is the project's start, where that is one
+	Input    json.RawMessage          `json:"input,omitempty"`    // of the relay
 	Call     *ledger.Ask              `json:"call,omitempty"`     // one call in place of a message: no model is asked
 	Via      string                   `json:"via,omitempty"`      // what brought it
 	Consults map[string]ledger.Canned `json:"consults,omitempty"` // agents that are not run when they are consulted: what they answer
@@ -223,6 +228,9 @@ func refused(remedy, format string, args ...any) error {
 func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	p, err := e.Projects.Current()
 	if err != nil {
+		return Begun{}, err
+	}
+	if st, err = throughRelay(p, st); err != nil {
 		return Begun{}, err
 	}
 	if strings.TrimSpace(st.Text) == "" && st.Call == nil {
@@ -256,6 +264,7 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 		}
 	}
 	st.Text = e.Blanker.Text(st.Text)
+	st.Input = json.RawMessage(e.Blanker.Text(string(st.Input)))
 	if st.Call != nil {
 		call := *st.Call
 		call.Args = e.Blanker.Text(call.Args)
@@ -275,6 +284,42 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	e.waits(st.Session, 1)
 	e.pump(st.Session) // the run may have ended meanwhile
 	return Begun{Session: st.Session, WaitsFor: s.Last}, nil
+}
+
+// throughRelay fills in what a run through a relay begins with, and holds it against the
+// relay's input: what is said to a project that starts at a relay is the text of that.
+func throughRelay(p *project.Project, st Start) (Start, error) {
+	if st.Relay == "" && st.Agent == "" && st.Call == nil && p.Relays[p.Start] != nil {
+		if strings.TrimSpace(st.Text) == "" {
+			return st, nil
+		}
+		st.Relay = p.Start
+		st.Input, _ = json.Marshal(map[string]string{p.Relays[p.Start].Spoken(): st.Text}) // a text can always be written
+	}
+	if st.Relay == "" {
+		return st, nil
+	}
+	r := p.Relays[st.Relay]
+	switch {
+	case r == nil:
+		return st, refused("`stonebaton check` and the project's files show what there is.", "unknown relay %q.%s", st.Relay, near.Hint(st.Relay, names(p.Relays)))
+	case st.Agent != "":
+		return st, refused("Omit one of them.", "a run begins with an agent or with a relay, not with both")
+	case len(st.Input) == 0 && st.Text != "" && r.Spoken() != "":
+		st.Input, _ = json.Marshal(map[string]string{r.Spoken(): st.Text}) // likewise
+	case len(st.Input) == 0:
+		st.Input = json.RawMessage(`{}`)
+	}
+	input, err := loop.ReadInput(r, st.Input)
+	if err != nil {
+		return st, refused("`stonebaton schema -relay "+r.Name+"` gives its schema.", "%v", err)
+	}
+	st.Input = input
+	if st.Text == "" {
+		fields, _ := value.ReadObject(input) // it was just written
+		st.Text = cmp.Or(loop.Told(r, fields), r.Name)
+	}
+	return st, nil
 }
 
 func checkRungs(p *project.Project, st Start) error {
@@ -335,6 +380,9 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 		}
 		if st.Call != nil {
 			opened.Agent, opened.Why = "", "a call from outside, by "+st.Person
+		}
+		if st.Relay != "" {
+			opened.Agent, opened.Relay, opened.Input, opened.Why = "", st.Relay, st.Input, "a message from "+st.Person+", for the relay "+st.Relay
 		}
 		opened.Session = sess.ID
 		id := fmt.Sprintf("%s-%d", sess.ID, sess.Runs+1)

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { parse, words, type Detail, type Step } from "./api";
 import { query } from "./queries";
-import { below, span, verbs, when } from "./say";
+import { named, below, span, verbs, when } from "./say";
 import { MakeStub } from "./pages/bench";
 import { SentView } from "./sent";
 import { Json, Note, Tabs } from "./ui/ui";
@@ -36,7 +36,14 @@ export function Inspector({ run, step, lines, onSelect }: { run?: string; step?:
             { id: "words", name: "Words for the model", body: loading ?? <p className="px-4 py-3 whitespace-pre-wrap">{d!.words || "None yet."}</p> },
             { id: "state", name: "State", body: loading ?? <State d={d!} /> },
           ]
-        : [
+        : step.asked
+          ? [
+              { id: "in", name: "In", body: loading ?? (d!.in !== undefined ? <Json value={d!.in} /> : <p className="px-4 py-3 whitespace-pre-wrap">{d!.question || step.why}</p>) },
+              { id: "out", name: "Out", body: loading ?? (d!.out !== undefined ? <Json value={d!.out} /> : <Answer d={d!} />) },
+              { id: "thread", name: "Steps", body: loading ?? <Thread d={d!} onSelect={onSelect} /> },
+              { id: "state", name: "State", body: loading ?? <State d={d!} /> },
+            ]
+          : [
           { id: "in", name: "In", body: loading ?? <CallIn d={d!} /> },
           { id: "out", name: "Out", body: loading ?? <CallOut d={d!} run={run!} lines={lines?.[step.id]} /> },
           { id: "words", name: "Words for the model", body: loading ?? <p className="px-4 py-3 whitespace-pre-wrap">{d!.words || "None yet."}</p> },
@@ -48,7 +55,7 @@ export function Inspector({ run, step, lines, onSelect }: { run?: string; step?:
     <aside aria-label={`Step ${step.n}`} className="flex min-h-0 flex-col bg-face">
       <div className="px-4 pt-2.5">
         <b className="text-base">
-          {step.n} · {step.kind === "pass" ? `to ${step.to || step.name}` : step.kind === "consult" ? `${step.agent} asks ${step.to ?? ""}` : step.name}
+          {step.n} · {step.kind === "consult" ? `${step.agent} ${named(step)}` : named(step)}
         </b>{" "}
         <span className="text-ink-3">
           {step.status}
@@ -137,7 +144,7 @@ function Thread({ d, onSelect }: { d: Detail; onSelect?: (n: number) => void }) 
             <span className="font-mono text-[12px]">{s.n}</span>
             <span className="truncate">{s.agent}</span>
             <span className="min-w-0 truncate">
-              {s.kind === "consult" ? `asks ${s.to ?? ""}` : s.name} <span className="text-ink-2">{s.brief || s.title}</span>
+              {named(s)} <span className="text-ink-2">{s.brief || s.title}</span>
             </span>
             <span className="font-mono text-[12px] text-ink-2">{s.status === "returned" ? span(s.ms) : s.status}</span>
           </button>

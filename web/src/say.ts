@@ -23,5 +23,11 @@ export function unit(name: string, schema: { type?: unknown }): string {
   return /_([a-z]{1,3}|min|hours|days|knots)$/.exec(name)?.[1] ?? "";
 }
 
-// below says what a consult took.
+// named says what a step is: whom it asks, what it goes through, or its name.
+export const named = (s: { kind: string; name: string; to?: string }) => (s.kind === "pass" ? `to ${s.to || s.name}` : s.kind === "consult" ? `asks ${s.to ?? ""}` : s.kind === "relay" ? `relay ${s.to ?? ""}` : s.name);
+
+// chose says where a leg went on that did nothing but choose.
+export const chose = (s: { kind: string; title: string; to?: string }) => (s.kind === "leg" && s.title === "choose" ? `→ ${s.to || "the end"}` : "");
+
+// below says what a consult, a relay or a leg took.
 export const below = (a: { turns: number; tokens: { in: number; out: number }; cost?: number }) => `${count(a.turns, "turn")}, ${spaced(a.tokens.in + a.tokens.out)} tok${a.cost ? `, ${a.cost.toFixed(4)}` : ""}`;

@@ -3,7 +3,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef } from "react";
 import type { Step } from "./api";
 import type { Tree } from "./tree";
-import { below, span, spaced, verbs } from "./say";
+import { below, chose, named, span, spaced, verbs } from "./say";
 
 const bad = (s: Step) => ["failed", "refused", "lost"].includes(s.status);
 const open = (s: Step) => s.status === "waiting" && s.wait && !s.wait.settled_at;
@@ -11,15 +11,15 @@ const grid = "grid grid-cols-[44px_74px_1fr_74px_64px] gap-x-2 max-md:grid-cols-
 
 function what(s: Step): string {
   if (s.kind === "pass") return s.to ? `hands over to ${s.to}` : s.name;
-  if (s.kind === "consult") return `asks ${s.to ?? ""}`;
-  return s.name;
+  return named(s);
 }
 
 function say(s: Step, lines?: string): string {
   if (lines) return lines.trimEnd().split("\n").at(-1)!;
   if (open(s)) return `${s.wait!.why}, waits for ${s.wait!.by.join(", ") || "anybody"}`;
   if (bad(s)) return `${s.status}: ${s.brief}`;
-  if (s.kind === "consult" && s.asked) {
+  if (s.kind === "leg" && s.status === "returned" && s.asked && !s.asked.turns) return chose(s) ? `${chose(s)}: ${s.brief}` : s.brief;
+  if (s.asked) {
     if (s.asked.open) return "a person is asked in the middle of it";
     if (s.status === "returned") return `${s.brief}${s.asked.turns ? ` · ${below(s.asked)}` : ""}${s.asked.kept ? " · it remembers" : ""}`;
   }
@@ -39,7 +39,7 @@ export function Steps({ steps, folds, onFold, lines, selected, onSelect }: { ste
     const next = e.key === "ArrowDown" ? at + 1 : e.key === "ArrowUp" ? at - 1 : e.key === "Home" ? 1 : e.key === "End" ? steps.length : e.key === "PageDown" ? Math.min(steps.length, at + 10) : e.key === "PageUp" ? Math.max(1, at - 10) : 0;
     const step = steps[next - 1];
     const turn = steps[place];
-    if (turn?.kind === "consult" && (e.key === "ArrowLeft" || e.key === "ArrowRight") && folds.get(turn.lane)?.folded === (e.key === "ArrowRight")) {
+    if (turn?.asked && (e.key === "ArrowLeft" || e.key === "ArrowRight") && folds.get(turn.lane)?.folded === (e.key === "ArrowRight")) {
       e.preventDefault();
       onFold(turn.lane);
     } else if (step) {
@@ -79,7 +79,7 @@ export function Steps({ steps, folds, onFold, lines, selected, onSelect }: { ste
                 <span className="min-w-0">
                   <span className="block truncate">
                     <span className={s.kind === "call" ? "font-mono text-[12px]" : ""}>{what(s)}</span> <span className="text-ink-2">{s.title}</span>
-                    {s.kind === "consult" && folds.get(s.lane)?.folded && <span className="text-ink-3"> · folded</span>}
+                    {s.asked && folds.get(s.lane)?.folded && <span className="text-ink-3"> · folded</span>}
                     {s.stub && <span className="text-ink-3"> · stub</span>}
                     {s.undone_at && <span className="text-ink-3"> · undone</span>}
                     {s.rung && s.rung !== "free" && <span className="text-ink-3"> · rung {s.rung}</span>}

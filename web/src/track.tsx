@@ -2,7 +2,7 @@
 // stands below it, indented, and can be folded away.
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { Lane, Step, Totals } from "./api";
-import { below, count, lane, span, spaced, verbs } from "./say";
+import { chose, named, below, count, lane, span, spaced, verbs } from "./say";
 import type { Tree } from "./tree";
 import { Segments } from "./ui/ui";
 
@@ -23,15 +23,16 @@ interface Block {
   wait?: { x: number; w: number }; // the gap of a wait that is over
 }
 
-const title = (s: Step) => (s.kind === "consult" ? `asks ${s.to ?? ""}` : s.name);
-const width = (s: Step) => (s.kind === "pass" ? 104 : Math.min(s.kind === "consult" ? 230 : 150, Math.max(92, 26 + Math.max(title(s).length * 6.9, sub(s).length * 6.4))));
+const title = (s: Step) => (s.kind === "pass" ? s.name : named(s));
+const width = (s: Step) => (s.kind === "pass" ? 104 : Math.min(s.asked ? 230 : 150, Math.max(92, 26 + Math.max(title(s).length * 6.9, sub(s).length * 6.4))));
 
 // sub is the second line of a block.
 function sub(s: Step): string {
   if (s.status === "waiting" && s.wait && !s.wait.settled_at) return "waits";
-  if (s.kind === "consult" && s.asked && s.asked.open > 0) return "a person is asked";
+  if (s.asked && s.asked.open > 0) return "a person is asked";
   if (s.status === "going" || s.status === "retrying" || s.status === "lost" || s.status === "refused" || s.status === "failed") return s.status;
   if (s.kind === "consult" && s.asked) return s.asked.turns ? below(s.asked) : "answered by a stub";
+  if (s.asked) return chose(s) || (s.asked.turns ? below(s.asked) : (s.brief || s.title).slice(0, 28));
   if (s.tokens) return `${spaced(s.tokens.in)} → ${spaced(s.tokens.out)}`;
   return (s.brief || s.title).slice(0, 18);
 }
@@ -73,9 +74,9 @@ function place(steps: readonly Step[], lanes: readonly string[], axis: Axis, roo
   return { blocks, end: x + 20 };
 }
 
-// threads draws, for each consult in sight, a thin line from it down to its thread and along it.
+// threads draws, for each step in sight that opens one, a thin line from it down to its thread and along it.
 function threads(blocks: Block[]): string {
-  const from = new Map(blocks.filter((b) => b.step.kind === "consult").map((b) => [b.step.id, b]));
+  const from = new Map(blocks.filter((b) => b.step.asked).map((b) => [b.step.id, b]));
   const last = new Map<string, { x: number; y: number }>();
   let d = "";
   for (const b of blocks) {

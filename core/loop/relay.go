@@ -1,0 +1,321 @@
+package loop
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/run"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/value"
+)
+
+// begin opens the relay that the run goes through, and ends the run when that has ended.
+func begin(s *run.State) []Action {
+	o := s.Opened()
+	r := s.Root()
+	switch {
+	case r == nil && s.Thread(ledger.Root) == nil:
+		return one(ledger.New(ledger.Root, &ledger.FrameOpened{Relay: o.Relay, Input: o.Input, Why: "the run goes through " + o.Relay}))
+	case r == nil:
+		return nil
+	}
+	acts := left(s.Main(), ledger.Root, r, o.Relay)
+	status := ledger.Done
+	if r.Outcome != ledger.EndDone {
+		status = ledger.Failed
+	}
+	return append(acts, Record{ledger.New("", &ledger.RunClosed{Status: status, Answer: r.Answer, Problem: r.Problem, Why: "the relay " + o.Relay + " has ended"})})
+}
+
+// decideCourse takes the verdict on a call of a relay.
+func decideCourse(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallDecided, a ledger.Ask, r *project.Relay) {
+	refuse := func(why, words string) { d.Verdict, d.Why, d.Words = ledger.Refuse, why, words }
+	agent := p.Agents[t.Agent()]
+	if t.Turn().N > 0 && (agent == nil || !slices.Contains(agent.Tools, a.Tool) || s.Opened().Tools == ledger.ToolsOff) {
+		refuse(fmt.Sprintf("%s has no tool %.100q", t.Agent(), a.Tool), fmt.Sprintf("Unknown tool %.100q.", a.Tool))
+		return
+	}
+	if depth := t.Depth(); depth >= project.DeepestConsult {
+		refuse(fmt.Sprintf("consults and relays go at most %d deep", project.DeepestConsult),
+			fmt.Sprintf("%s was not begun: consults and relays go at most %d deep, and this one would be %d: %s. Answer with what you know.", r.Name, project.DeepestConsult, depth+1, strings.Join(append(chain(t), r.Name), " → ")))
+		return
+	}
+	if _, ok := readArgs(s, t, d, &project.Tool{Name: r.Name, Input: r.Input}, a.Args); !ok {
+		return
+	}
+	d.Verdict, d.Opens, d.To, d.Effect, d.Why = ledger.Start, ledger.Course, r.Name, r.Effect, "a relay begins at once where it only reads, and goes in line with the writes of its turn otherwise"
+}
+
+// openCourse begins a relay that a call decided.
+func openCourse(p *project.Project, c *run.Call) []Action {
+	if p.Relays[c.Decided.To] == nil {
+		return one(ledger.New(c.Step, &ledger.CallRefused{Words: c.Decided.To + " is not there any more.", Why: "the relay is not in this version of the project"}))
+	}
+	return one(ledger.New(c.Step, &ledger.FrameOpened{Relay: c.Decided.To, Input: c.Args, Why: c.Turn.Agent + " calls it"}))
+}
+
+// course says what is to be recorded of a relay: a leg that is entered, what a leg opens, a
+// leg that is left, the end.
+func course(p *project.Project, s *run.State, t *run.Thread, at time.Time) []Action {
+	f := t.Frame()
+	r := p.Relays[f.Relay]
+	if r == nil {
+		return fail(t, ledger.Problem{Class: "relay", Say: fmt.Sprintf("the relay %q is not in this version of the project", f.Relay)}, "it is not there")
+	}
+	g := &going{p: p, s: s, t: t, f: f, r: r, at: at}
+	if v := f.Visit; v != nil {
+		l := r.Leg(v.Leg)
+		if l == nil {
+			return fail(t, ledger.Problem{Class: "relay", Say: fmt.Sprintf("the leg %q of %s is not in this version of the project", v.Leg, r.Name)}, "it is not there")
+		}
+		if v.Room() {
+			return g.open(l, v)
+		}
+		return g.leave(l, v)
+	}
+	next := f.Go
+	if f.Last == nil {
+		next = r.Legs[0].Name
+	}
+	if next == "" {
+		return g.end()
+	}
+	l := r.Leg(next)
+	if l == nil {
+		return fail(t, ledger.Problem{Class: "relay", Say: fmt.Sprintf("the leg %q of %s is not in this version of the project", next, r.Name)}, "it is not there")
+	}
+	if n := s.Legs(); n >= p.Limits.Legs {
+		return one(ledger.New("", &ledger.LimitReached{Limit: "legs", Where: t.ID(), Why: r.Name + " would have gone on to " + next,
+			Problem: ledger.Problem{Class: "limit", Say: fmt.Sprintf("the run has visited %d legs (limit legs: %d); %s would have gone on to %s, visit %d", n, p.Limits.Legs, r.Name, next, f.Visits[next]+1), Remedy: raise}}))
+	}
+	return g.enter(l)
+}
+
+// going is a relay at work, for one pass.
+type going struct {
+	p  *project.Project
+	s  *run.State
+	t  *run.Thread
+	f  *run.Frame
+	r  *project.Relay
+	at time.Time
+}
+
+// vars gives the values that the expressions of the relay see.
+func (g *going) vars() expr.Vars {
+	v := prompt.Vars(g.p, g.s, g.t, g.at)
+	visits := map[string]any{}
+	for _, l := range g.r.Legs {
+		visits[l.Name] = int64(g.f.Visits[l.Name])
+	}
+	v["input"], v["kept"], v["visits"] = expr.Typed(g.r.Input.Doc(), any(g.f.Input)), g.f.Kept, visits
+	return v
+}
+
+// enter begins a visit of a leg.
+func (g *going) enter(l *project.Leg) []Action {
+	why := "the first leg"
+	if last := g.f.Last; last != nil {
+		why = last.Left.Why
+		if last.Left.Outcome == ledger.EndDone && g.r.Leg(last.Leg) != nil && g.r.Leg(last.Leg).Kind != project.LegChoose {
+			why = last.Leg + " is done"
+		}
+	}
+	e := &ledger.LegEntered{Kind: string(l.Kind), Why: why}
+	switch l.Kind {
+	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay:
+		e.Items, e.AtOnce = 1, 1
+	case project.LegSet, project.LegChoose, project.LegFinish:
+	}
+	return one(ledger.New(g.t.ID().Leg(l.Name, g.f.Visits[l.Name]+1), e))
+}
+
+// open opens what a leg does: a thread for an agent or a call, or another relay.
+func (g *going) open(l *project.Leg, v *run.Visit) []Action {
+	step := v.Item(v.Opened + 1)
+	switch l.Kind {
+	case project.LegOfAgent:
+		say, err := g.say(l)
+		if err != nil {
+			return g.bad(l, v, "say", err)
+		}
+		o := &ledger.ThreadOpened{Role: ledger.LegAgent, Agent: l.Does, Say: say, Why: "the leg " + l.Name + " is " + l.Does + "'s"}
+		if l.Same {
+			o.Line = ledger.LineOf(g.t.ID(), l.Name)
+			o.From = g.t.LineFrom(o.Line)
+		}
+		return one(ledger.New(step, o))
+	case project.LegOfTool:
+		args, err := g.filled(l)
+		if err != nil {
+			return g.bad(l, v, "args", err)
+		}
+		return one(ledger.New(step, &ledger.ThreadOpened{Role: ledger.LegCall, Agent: g.r.Name, Call: &ledger.Ask{ID: "leg", Tool: l.Does, Args: string(args)}, Why: "the leg " + l.Name + " calls " + l.Does}))
+	case project.LegOfRelay:
+		x := g.p.Relays[l.Does]
+		input, err := g.filled(l)
+		if err == nil && x != nil {
+			input, err = ReadInput(x, input)
+		}
+		if err != nil {
+			return g.bad(l, v, "input", err)
+		}
+		return one(ledger.New(step, &ledger.FrameOpened{Relay: l.Does, Input: input, Why: "the leg " + l.Name + " goes through it"}))
+	case project.LegSet, project.LegChoose, project.LegFinish:
+	}
+	panic(fmt.Sprintf("loop: a leg that is a %s opens nothing", l.Kind))
+}
+
+// say gives what the agent of a leg is told: what the file says, or the input of the relay
+// and the value of the leg before.
+func (g *going) say(l *project.Leg) (string, error) {
+	if l.Say != nil {
+		return l.Say.Fill(g.vars())
+	}
+	parts := []string{Told(g.r, g.f.Input)}
+	if last := g.f.Last; last != nil && last.Left.Answer != "" {
+		parts = append(parts, last.Leg+": "+last.Left.Answer)
+	}
+	return strings.TrimSpace(strings.Join(parts, "\n\n")), nil
+}
+
+// Told gives the input of a relay as a text: its one field, or each by its name.
+func Told(r *project.Relay, input map[string]any) string {
+	keys := make([]string, 0, len(input))
+	for k := range input {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	if text, ok := input[strings.Join(keys, "")].(string); ok && len(keys) == 1 {
+		return text
+	}
+	var lines []string
+	for _, k := range keys {
+		lines = append(lines, k+": "+expr.Show(input[k]))
+	}
+	return strings.Join(lines, "\n")
+}
+
+// filled gives what a leg gives its tool or relay.
+func (g *going) filled(l *project.Leg) (json.RawMessage, error) {
+	v, err := l.With.Fill(g.vars())
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(value.Plain(v))
+}
+
+// ReadInput holds an input against that of a relay, puts right what can be, and gives it as
+// JSON.
+func ReadInput(r *project.Relay, raw json.RawMessage) (json.RawMessage, error) {
+	given, err := value.Read(raw)
+	if err != nil {
+		return nil, fmt.Errorf("the input of %s cannot be read as JSON: %w", r.Name, err)
+	}
+	fixed, _, faults := r.Input.Repair(given)
+	if len(faults) > 0 {
+		return nil, fmt.Errorf("the input does not fit %s: %s", r.Name, schema.Say(faults))
+	}
+	return json.Marshal(fixed)
+}
+
+// leave ends a visit of a leg.
+func (g *going) leave(l *project.Leg, v *run.Visit) []Action {
+	out := &ledger.LegLeft{Outcome: ledger.EndDone, Keep: l.Keep, Go: g.r.After(l)}
+	var before []Action
+	switch l.Kind {
+	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay:
+		res := v.Results[0]
+		if res.Outcome != ledger.EndDone {
+			prob := ledger.Problem{Class: "stopped", Say: res.Why}
+			if res.Problem != nil {
+				prob = *res.Problem
+			}
+			return g.failed(l, v, prob)
+		}
+		out.Answer, out.Value, out.Why = res.Answer, res.Value, l.Does+" has ended"
+		if out.Value == nil {
+			out.Value, _ = json.Marshal(res.Answer) // a text can always be written
+		}
+		before = left(g.t, v.Step, res, l.Does)
+	case project.LegSet:
+		val, err := l.Set.Fill(g.vars())
+		if err != nil {
+			return g.bad(l, v, "set", err)
+		}
+		out.Value, out.Why = g.text(val), "the values are set"
+	case project.LegChoose:
+		return g.choose(l, v)
+	case project.LegFinish:
+		val, err := l.Finish.Fill(g.vars())
+		if err != nil {
+			return g.bad(l, v, "finish", err)
+		}
+		out.Value, out.Answer, out.Go, out.Why = g.text(val), expr.Show(value.Plain(val)), "", "the relay finishes here"
+	}
+	return append(before, Record{ledger.New(v.Step, out)})
+}
+
+func (g *going) text(v any) json.RawMessage {
+	raw, err := json.Marshal(value.Plain(v))
+	if err != nil {
+		panic("what an expression gives is JSON: " + err.Error())
+	}
+	return raw
+}
+
+// choose takes the first way out whose condition holds.
+func (g *going) choose(l *project.Leg, v *run.Visit) []Action {
+	vars := g.vars()
+	for i, w := range l.Ways {
+		out := &ledger.LegLeft{Outcome: ledger.EndDone, Go: w.Go, Why: "nothing else held"}
+		if w.When != nil {
+			yes, err := w.When.True(vars)
+			if err != nil {
+				return g.bad(l, v, fmt.Sprintf("choose.%d.when", i), err)
+			}
+			if !yes {
+				continue
+			}
+			out.Why = w.When.String()
+		} else if len(l.Ways) == 1 {
+			out.Why = "it always goes there"
+		}
+		return one(ledger.New(v.Step, out))
+	}
+	return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndDone, Go: g.r.After(l), Why: "no way of " + l.Name + " held"}))
+}
+
+// bad ends a leg of which an expression failed to evaluate.
+func (g *going) bad(l *project.Leg, v *run.Visit, key string, err error) []Action {
+	return g.failed(l, v, ledger.Problem{Class: "relay", Say: fmt.Sprintf("%s: %s of the leg %s could not be evaluated: %v", l.Place, key, l.Name, err)})
+}
+
+// failed ends a leg that failed: the relay goes on where the file says so, or fails with it.
+func (g *going) failed(l *project.Leg, v *run.Visit, prob ledger.Problem) []Action {
+	out := &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Why: l.Name + " failed"}
+	if len(v.Results) > 0 && v.Results[0] != nil {
+		return append(left(g.t, v.Step, v.Results[0], l.Does), Record{ledger.New(v.Step, out)})
+	}
+	return one(ledger.New(v.Step, out))
+}
+
+// end ends the relay with the value of its last leg.
+func (g *going) end() []Action {
+	last := g.f.Last.Left
+	if last.Outcome != ledger.EndDone {
+		prob := *last.Problem
+		if g.f.Last.Entered.Kind != string(project.LegOfRelay) { // that has said where
+			prob.Say = fmt.Sprintf("%s (%s, at the leg %s)", strings.TrimSuffix(prob.Say, "."), strings.Join(chain(g.t), " → "), g.f.Last.Leg)
+		}
+		return one(ledger.New(g.t.ID(), &ledger.FrameClosed{Outcome: ledger.EndFailed, Problem: &prob, Why: "its leg " + g.f.Last.Leg + " failed"}))
+	}
+	return one(ledger.New(g.t.ID(), &ledger.FrameClosed{Outcome: ledger.EndDone, Answer: last.Answer, Value: last.Value, Why: "no leg is left"}))
+}

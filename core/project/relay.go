@@ -1,0 +1,498 @@
+package project
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/schema"
+)
+
+// Relay is a course over several legs.
+type Relay struct {
+	Name    string
+	Summary string
+	Input   *schema.Schema
+	Legs    []*Leg        // in the order of the file, which is that in which they follow one another
+	Effect  ledger.Effect // the strongest of its legs'
+	Place   Place
+}
+
+// LegKind is what a leg does.
+type LegKind string
+
+// The kinds of legs.
+const (
+	LegOfAgent LegKind = "agent"
+	LegOfTool  LegKind = "tool"
+	LegOfRelay LegKind = "relay"
+	LegSet     LegKind = ledger.LegSets
+	LegChoose  LegKind = "choose"
+	LegFinish  LegKind = "finish"
+)
+
+// legKinds lists them in the order in which they are told.
+var legKinds = []LegKind{LegOfAgent, LegOfTool, LegOfRelay, LegSet, LegChoose, LegFinish}
+
+// Leg is one station of a relay.
+type Leg struct {
+	Name    string
+	Kind    LegKind
+	Does    string         // the agent, tool or relay
+	Say     *expr.Template // what the agent is told; nil: the input, and the value of the leg before
+	Same    bool           // the agent goes on with what it was told and said at earlier visits
+	Answer  *schema.Schema // of the agent's answer; nil: its own
+	With    *expr.Mapping  // the arguments of the tool, or the input of the relay
+	Set     *expr.Mapping  // an object
+	Ways    []Way          // of choose
+	Finish  *expr.Mapping
+	Keep    string // the name under which its value is kept; "" is none
+	Go      string // the leg that comes next; "" is the one behind it, or the end
+	OnError string // the leg that comes next where it fails; "": the relay fails
+	Place   Place
+}
+
+// Way is one way out of a leg that chooses.
+type Way struct {
+	When *expr.Expr // nil: always
+	Go   string
+}
+
+// Spoken names the field of the input that what is said goes into: the one field that is a
+// text, where no other is required; "" where there is none.
+func (r *Relay) Spoken() string {
+	doc := r.Input.Doc()
+	props, _ := doc["properties"].(map[string]any)
+	required, _ := doc["required"].([]any)
+	var texts []string
+	for _, k := range keysOf(props) {
+		field, _ := props[k].(map[string]any)
+		if field["type"] == "string" && field["enum"] == nil && field["format"] == nil {
+			texts = append(texts, k)
+		}
+	}
+	if len(texts) != 1 || len(required) > 1 || (len(required) == 1 && required[0] != texts[0]) {
+		return ""
+	}
+	return texts[0]
+}
+
+// Leg finds a leg; nil where there is none.
+func (r *Relay) Leg(name string) *Leg {
+	for _, l := range r.Legs {
+		if l.Name == name {
+			return l
+		}
+	}
+	return nil
+}
+
+// After gives the leg that comes after another, where nothing else is said; "" is the end.
+func (r *Relay) After(l *Leg) string {
+	if l.Go != "" {
+		return l.Go
+	}
+	i := slices.Index(r.Legs, l)
+	if l.Kind == LegFinish || i+1 == len(r.Legs) {
+		return ""
+	}
+	return r.Legs[i+1].Name
+}
+
+// Ways lists where a relay may go on from a leg; "" is the end.
+func (r *Relay) Ways(l *Leg) []string {
+	var out []string
+	add := func(to string) {
+		if !slices.Contains(out, to) {
+			out = append(out, to)
+		}
+	}
+	open := l.Kind != LegChoose
+	for i, w := range l.Ways {
+		add(w.Go)
+		open = open || (i == len(l.Ways)-1 && w.When != nil)
+	}
+	if open {
+		add(r.After(l))
+	}
+	if l.OnError != "" {
+		add(l.OnError)
+	}
+	return out
+}
+
+// Contract is what models see of the relay where an agent may call it.
+func (r *Relay) Contract() Contract {
+	return contractOf(r.Name, r.Summary, r.Input)
+}
+
+type rawLeg struct {
+	Agent, Tool, Relay string
+	Set, Args, Input   map[string]any
+	Choose             []struct{ When, Go string }
+	Finish             any
+	Say, Thread        string
+	Answer             map[string]any
+	Keep, Go, Fails    string
+}
+
+// relay compiles one relay document.
+func (c *compiler) relay(d *document) {
+	var raw struct {
+		Relay, Summary string
+		Input          map[string]any
+		Legs           any
+	}
+	c.into(d, &raw)
+	r := &Relay{Name: raw.Relay, Summary: raw.Summary, Place: d.at("/relay")}
+	if raw.Input == nil {
+		raw.Input = map[string]any{"type": "object", "properties": map[string]any{}}
+	}
+	if raw.Input["type"] != "object" {
+		c.report(Error, d.at("/input"), "Write type: object, with the fields under properties.", "the input of a relay must be an object")
+		raw.Input = map[string]any{"type": "object"}
+	}
+	if _, said := raw.Input["additionalProperties"]; !said {
+		raw.Input["additionalProperties"] = false // a misspelt field is told at once
+	}
+	r.Input = c.schema(d, "/input", raw.Input)
+	c.contradictions(d, "/input", r.Input)
+	legs, paths := c.legsOf(d, r, raw.Legs)
+	s := c.scope(d, r.names(legs, c.p.Tools))
+	for i, l := range r.Legs {
+		c.leg(d, r, l, legs[i], paths[i], s)
+	}
+	c.p.Relays[r.Name] = r
+}
+
+// legsOf reads the legs in their order: a list of agents, or legs by name.
+func (c *compiler) legsOf(d *document, r *Relay, raw any) (legs []rawLeg, paths []string) {
+	if list, ok := raw.([]any); ok {
+		for i, e := range list {
+			agent, _ := e.(string)
+			name := agent
+			for n := 2; r.Leg(name) != nil; n++ {
+				name = fmt.Sprintf("%s_%d", agent, n)
+			}
+			at := fmt.Sprintf("/legs/%d", i)
+			r.Legs = append(r.Legs, &Leg{Name: name, Kind: LegOfAgent, Place: d.at(at)})
+			legs, paths = append(legs, rawLeg{Agent: agent, Keep: name}), append(paths, at)
+		}
+		return legs, paths
+	}
+	all, _ := raw.(map[string]any)
+	names := keysOf(all)
+	slices.SortStableFunc(names, func(a, b string) int { // as they stand in the file
+		x, y := d.key("/legs/"+a), d.key("/legs/"+b)
+		if x.Line != y.Line {
+			return x.Line - y.Line
+		}
+		return x.Col - y.Col
+	})
+	for _, n := range names {
+		at := "/legs/" + n
+		var x rawLeg
+		c.read(d.at(at), all[n], &x)
+		l := &Leg{Name: n, Place: d.key(at)}
+		var have []LegKind
+		for _, k := range legKinds {
+			if fields, _ := all[n].(map[string]any); fields[string(k)] != nil {
+				have = append(have, k)
+				l.Kind = k
+			}
+		}
+		if len(have) != 1 {
+			c.report(Error, l.Place, "Give it one of: "+kindList()+".", "the leg %q does %d things; a leg does one", n, len(have))
+		}
+		r.Legs = append(r.Legs, l)
+		legs, paths = append(legs, x), append(paths, at)
+	}
+	return legs, paths
+}
+
+func kindList() string {
+	names := make([]string, len(legKinds))
+	for i, k := range legKinds {
+		names[i] = string(k)
+	}
+	return strings.Join(names, ", ")
+}
+
+// names gives the schemas of the names that the expressions of a relay see.
+func (r *Relay) names(legs []rawLeg, tools map[string]*Tool) map[string]map[string]any {
+	kept, visits := map[string]any{}, map[string]any{}
+	for i, l := range r.Legs {
+		x := legs[i]
+		visits[l.Name] = expr.Whole
+		if l.Kind == LegSet {
+			for k := range x.Set {
+				kept[k] = expr.Any
+			}
+		}
+		if x.Keep == "" {
+			continue
+		}
+		var doc map[string]any
+		switch l.Kind {
+		case LegOfTool:
+			if t := tools[x.Tool]; t != nil && t.Output != nil {
+				doc = t.Output.Doc()
+			}
+		case LegOfAgent:
+			if doc = x.Answer; doc == nil {
+				doc = expr.Text
+			}
+		case LegOfRelay, LegSet, LegChoose, LegFinish:
+		}
+		if was, ok := kept[x.Keep]; doc == nil || (ok && fmt.Sprint(was) != fmt.Sprint(doc)) {
+			doc = expr.Any
+		}
+		kept[x.Keep] = doc
+	}
+	return map[string]map[string]any{"input": r.Input.Doc(), "kept": expr.Object(kept), "visits": expr.Object(visits)}
+}
+
+// leg compiles one leg.
+func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s *expr.Scope) {
+	l.Keep, l.Go, l.OnError, l.Same = x.Keep, x.Go, x.Fails, x.Thread == "same"
+	if x.Keep != "" && slices.Contains([]LegKind{LegSet, LegChoose, LegFinish}, l.Kind) {
+		c.report(Error, d.at(at+"/keep"), "Remove it.", "a leg that is a %s keeps nothing under a name of its own", l.Kind)
+	}
+	takes := func(key string, has bool, kinds ...LegKind) {
+		if has && l.Kind != "" && !slices.Contains(kinds, l.Kind) {
+			c.report(Error, d.key(at+"/"+key), "Remove it.", "%s: is not for a leg that is a %s", key, l.Kind)
+		}
+	}
+	takes("say", x.Say != "", LegOfAgent)
+	takes("thread", x.Thread != "", LegOfAgent)
+	takes("answer", x.Answer != nil, LegOfAgent)
+	takes("args", x.Args != nil, LegOfTool)
+	takes("input", x.Input != nil, LegOfRelay)
+	switch l.Kind {
+	case LegOfAgent:
+		l.Does = x.Agent
+		l.Say = c.template(d, s, at+"/say", x.Say)
+		if x.Answer != nil {
+			l.Answer = c.schema(d, at+"/answer", x.Answer)
+			c.contradictions(d, at+"/answer", l.Answer)
+		}
+	case LegOfTool:
+		l.Does = x.Tool
+		l.With = c.object(d, s, at+"/args", x.Args)
+	case LegOfRelay:
+		l.Does = x.Relay
+		l.With = c.object(d, s, at+"/input", x.Input)
+	case LegSet:
+		l.Set = c.object(d, s, at+"/set", x.Set)
+	case LegChoose:
+		for i, w := range x.Choose {
+			way := fmt.Sprintf("%s/choose/%d", at, i)
+			l.Ways = append(l.Ways, Way{When: c.cond(d, s, way+"/when", w.When), Go: w.Go})
+			if w.When == "" && i < len(x.Choose)-1 {
+				c.report(Error, d.at(way), "Put it last.", "a way with no when: always holds, so what stands behind it is never looked at")
+			}
+			c.legNamed(d, r, way+"/go", w.Go)
+		}
+	case LegFinish:
+		l.Finish = c.mapping(d, s, at+"/finish", x.Finish)
+	}
+	c.legNamed(d, r, at+"/go", x.Go)
+	if x.Fails != "" && x.Fails != "stop" {
+		c.legNamed(d, r, at+"/fails", x.Fails)
+	} else {
+		l.OnError = ""
+	}
+}
+
+// object compiles a mapping that gives an object; nothing at all gives an empty one.
+func (c *compiler) object(d *document, s *expr.Scope, at string, v map[string]any) *expr.Mapping {
+	if v == nil {
+		v = map[string]any{}
+	}
+	return c.mapping(d, s, at, v)
+}
+
+func (c *compiler) legNamed(d *document, r *Relay, at, name string) {
+	if name == "" || r.Leg(name) != nil {
+		return
+	}
+	var have []string
+	for _, l := range r.Legs {
+		have = append(have, l.Name)
+	}
+	c.report(Error, d.at(at), "There is: "+near.List(have)+".", "the relay %s has no leg %q.%s", r.Name, name, near.Hint(name, have))
+}
+
+// courses looks at relays when all else is compiled: what their legs name, and whether they
+// can come to an end.
+func (c *compiler) courses() {
+	for _, n := range keysOf(c.p.Relays) {
+		r := c.p.Relays[n]
+		for _, l := range r.Legs {
+			c.does(r, l)
+		}
+		if len(r.Legs) > 0 {
+			c.reach(r)
+		}
+	}
+	c.nested()
+	for _, n := range keysOf(c.p.Relays) {
+		c.p.Relays[n].Effect = c.effectOf(c.p.Relays[n], map[string]bool{})
+	}
+}
+
+// does holds what a leg names, and what it gives it, against what there is.
+func (c *compiler) does(r *Relay, l *Leg) {
+	switch l.Kind {
+	case LegOfAgent:
+		if c.p.Agents[l.Does] == nil {
+			c.missing(l.Place, "agent", l.Does, keysOf(c.p.Agents))
+		}
+	case LegOfTool:
+		t := c.p.Tools[l.Does]
+		if t == nil {
+			c.missing(l.Place, "tool", l.Does, keysOf(c.p.Tools))
+			return
+		}
+		c.given(r, l, "argument", t.Input)
+	case LegOfRelay:
+		x := c.p.Relays[l.Does]
+		if x == nil {
+			c.missing(l.Place, "relay", l.Does, keysOf(c.p.Relays))
+			return
+		}
+		c.given(r, l, "input", x.Input)
+	case LegSet, LegChoose, LegFinish:
+	}
+}
+
+// given holds the names of what a leg gives against a schema.
+func (c *compiler) given(r *Relay, l *Leg, what string, s *schema.Schema) {
+	have := schema.Keys(s.Doc())
+	given := l.With.Keys()
+	for _, k := range given {
+		if !slices.Contains(have, k) {
+			c.report(Error, l.Place, "There is: "+near.List(have)+".", "the leg %s of %s gives %s an %s %q that it does not take.%s", l.Name, r.Name, l.Does, what, k, near.Hint(k, have))
+		}
+	}
+	need, _ := s.Doc()["required"].([]any)
+	for _, k := range need {
+		if name, _ := k.(string); !slices.Contains(given, name) && given != nil {
+			c.report(Error, l.Place, "Give it.", "the leg %s of %s does not give %s its %s %q", l.Name, r.Name, l.Does, what, name)
+		}
+	}
+}
+
+// reach warns of legs that no course comes to, and of relays that cannot end.
+func (c *compiler) reach(r *Relay) {
+	seen := map[string]bool{}
+	ends := false
+	var walk func(name string)
+	walk = func(name string) {
+		if name == "" {
+			ends = true
+			return
+		}
+		if l := r.Leg(name); l != nil && !seen[name] {
+			seen[name] = true
+			for _, to := range r.Ways(l) {
+				walk(to)
+			}
+		}
+	}
+	walk(r.Legs[0].Name)
+	for _, l := range r.Legs {
+		if !seen[l.Name] {
+			c.report(Warning, l.Place, "Remove it, or name it in go:.", "no course of %s comes to the leg %q", r.Name, l.Name)
+		}
+	}
+	if !ends {
+		c.report(Error, r.Place, "Let one of its legs be a finish, or the last one.", "the relay %s cannot come to an end: its legs go round in a circle", r.Name)
+	}
+}
+
+// nested refuses relays that go through themselves.
+func (c *compiler) nested() {
+	var walk func(r *Relay, path []string)
+	told := map[string]bool{}
+	walk = func(r *Relay, path []string) {
+		if i := slices.Index(path, r.Name); i >= 0 {
+			circle := append(path[i:], r.Name)
+			if key := slices.Min(circle); !told[key] {
+				told[key] = true
+				c.report(Error, r.Place, "Take the inner one out: a choose leg with go: goes round within one relay.", "relays go through themselves: %s", strings.Join(circle, " → "))
+			}
+			return
+		}
+		for _, l := range r.Legs {
+			if x := c.p.Relays[l.Does]; l.Kind == LegOfRelay && x != nil {
+				walk(x, append(slices.Clone(path), r.Name))
+			}
+		}
+	}
+	for _, n := range keysOf(c.p.Relays) {
+		walk(c.p.Relays[n], nil)
+	}
+}
+
+// effectOf gives the strongest effect of what a relay may do.
+func (c *compiler) effectOf(r *Relay, seen map[string]bool) ledger.Effect {
+	out := ledger.Read
+	if seen[r.Name] {
+		return out
+	}
+	seen[r.Name] = true
+	for _, l := range r.Legs {
+		switch l.Kind {
+		case LegOfTool:
+			if t := c.p.Tools[l.Does]; t != nil {
+				out = out.Stronger(t.Effect)
+			}
+		case LegOfRelay:
+			if x := c.p.Relays[l.Does]; x != nil {
+				out = out.Stronger(c.effectOf(x, seen))
+			}
+		case LegOfAgent:
+			for _, a := range c.reachable(l.Does) {
+				for _, t := range a.Tools {
+					if x := c.p.Tools[t]; x != nil {
+						out = out.Stronger(x.Effect)
+					} else if x := c.p.Relays[t]; x != nil {
+						out = out.Stronger(c.effectOf(x, seen))
+					}
+				}
+			}
+		case LegSet, LegChoose, LegFinish:
+		}
+	}
+	return out
+}
+
+// reachable lists an agent and those that it may pass to or consult, however far.
+func (c *compiler) reachable(agent string) []*Agent {
+	seen := map[string]*Agent{}
+	var walk func(name string)
+	walk = func(name string) {
+		a := c.p.Agents[name]
+		if a == nil || seen[name] != nil {
+			return
+		}
+		seen[name] = a
+		for _, to := range a.PassesTo {
+			walk(to)
+		}
+		for _, x := range a.Consults {
+			walk(x.Agent)
+		}
+	}
+	walk(agent)
+	out := make([]*Agent, 0, len(seen))
+	for _, n := range slices.Sorted(maps.Keys(seen)) {
+		out = append(out, seen[n])
+	}
+	return out
+}
