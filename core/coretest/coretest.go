@@ -358,6 +358,20 @@ legs:
   count: {set: {tries: "=visits.write", text: "{{ kept.letter }}"}}
   done:  {finish: "{{ kept.text }} ({{ kept.tries }})"}
 ---
+relay: round
+summary: Look at several vessels, and at the tide, when the morning begins.
+input: {type: object, required: [vessels], properties: {vessels: {type: array, description: Their names., items: {type: string}}}}
+legs:
+  ships: {tool: look, each: "=input.vessels", at_once: 2, args: {name: "=item"}, fails: collect, keep: ships}
+  notes: {agent: writer, each: "=input.vessels", say: "{{ n }}: {{ item }}", keep: notes}
+  both:
+    together:
+      letter: {agent: writer, say: "Of {{ size(kept.ships) }}."}
+      first:  {tool: look, args: {name: "=input.vessels[0]"}}
+      card:   {relay: card, input: {name: "=input.vessels[0]", berth: C4}}
+    keep: both
+  done: {finish: {ships: "=kept.ships", notes: "=kept.notes", both: "=kept.both"}}
+---
 relay: line
 input: {type: object, required: [text], properties: {text: {type: string, description: What is asked.}}}
 legs: [writer, reader]

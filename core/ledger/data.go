@@ -455,8 +455,12 @@ type LegEntered struct {
 	Why     string            `json:"why"`
 }
 
-// LegSets is the kind of the legs whose value is kept field by field.
-const LegSets = "set"
+// Kinds of legs that events are read by: the value of the first is kept field by field, and
+// what the second opens are branches by name.
+const (
+	LegSets     = "set"
+	LegBranches = "together"
+)
 
 // LegLeft ends a visit of a leg, and says where the relay goes on.
 type LegLeft struct {

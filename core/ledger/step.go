@@ -80,6 +80,16 @@ func (s StepID) Thread() StepID {
 	return s.Parent()
 }
 
+// ItemNumber gives the number of an item or branch; 0 of any other step.
+func (s StepID) ItemNumber() int {
+	last := s.last()
+	if elementOf(last) != item {
+		return 0
+	}
+	n, _ := strconv.Atoi(last[1:]) // elementOf has seen it
+	return n
+}
+
 // element is a kind of element of a step.
 type element int
 

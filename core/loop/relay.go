@@ -106,6 +106,9 @@ type going struct {
 	f  *run.Frame
 	r  *project.Relay
 	at time.Time
+
+	item any // of a leg that goes over a list, and its number; 0 elsewhere
+	n    int
 }
 
 // vars gives the values that the expressions of the relay see.
@@ -114,6 +117,9 @@ func (g *going) vars() expr.Vars {
 	visits := map[string]any{}
 	for _, l := range g.r.Legs {
 		visits[l.Name] = int64(g.f.Visits[l.Name])
+	}
+	if g.n > 0 {
+		v["item"], v["n"] = g.item, int64(g.n)
 	}
 	v["input"], v["kept"], v["visits"] = expr.Typed(g.r.Input.Doc(), any(g.f.Input)), g.f.Kept, visits
 	return v
@@ -132,14 +138,56 @@ func (g *going) enter(l *project.Leg) []Action {
 	switch l.Kind {
 	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay:
 		e.Items, e.AtOnce = 1, 1
+	case project.LegTogether:
+		for _, b := range l.Branches {
+			e.Over = append(e.Over, g.text(b.Name))
+		}
+		e.Items, e.Many, e.AtOnce, e.Collect = len(l.Branches), true, l.AtOnce, l.Collect
 	case project.LegSet, project.LegChoose, project.LegFinish:
 	}
-	return one(ledger.New(g.t.ID().Leg(l.Name, g.f.Visits[l.Name]+1), e))
+	step := g.t.ID().Leg(l.Name, g.f.Visits[l.Name]+1)
+	if l.Each != nil {
+		over, err := g.over(l)
+		if err != nil {
+			prob := ledger.Problem{Class: "relay", Say: fmt.Sprintf("%s: each of the leg %s %v", l.Place, l.Name, err)}
+			e.Items = 0
+			return append(one(ledger.New(step, e)), Record{ledger.New(step, &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Why: l.Name + " failed"})})
+		}
+		e.Over, e.Items, e.Many, e.AtOnce, e.Collect = over, len(over), true, l.AtOnce, l.Collect
+	}
+	return one(ledger.New(step, e))
+}
+
+// over evaluates the list that a leg goes over.
+func (g *going) over(l *project.Leg) ([]json.RawMessage, error) {
+	v, err := l.Each.Fill(g.vars())
+	if err != nil {
+		return nil, fmt.Errorf("could not be evaluated: %w", err)
+	}
+	list, ok := value.Plain(v).([]any)
+	if !ok {
+		return nil, fmt.Errorf("is no list: %.80s", expr.Show(value.Plain(v)))
+	}
+	if len(list) > project.MostItems {
+		return nil, fmt.Errorf("is a list of %d; a leg goes over %d at most", len(list), project.MostItems)
+	}
+	out := make([]json.RawMessage, len(list))
+	for i, x := range list {
+		out[i] = g.text(x)
+	}
+	return out, nil
 }
 
 // open opens what a leg does: a thread for an agent or a call, or another relay.
 func (g *going) open(l *project.Leg, v *run.Visit) []Action {
-	step := v.Item(v.Opened + 1)
+	n := v.Opened + 1
+	step := v.Item(n)
+	if l.Kind == project.LegTogether {
+		l = l.Branches[n-1]
+	} else if v.Entered.Many {
+		item, _ := value.Read(v.Entered.Over[n-1]) // the loop wrote it
+		g.item, g.n = item, n
+	}
 	switch l.Kind {
 	case project.LegOfAgent:
 		say, err := g.say(l)
@@ -168,7 +216,7 @@ func (g *going) open(l *project.Leg, v *run.Visit) []Action {
 			return g.bad(l, v, "input", err)
 		}
 		return one(ledger.New(step, &ledger.FrameOpened{Relay: l.Does, Input: input, Why: "the leg " + l.Name + " goes through it"}))
-	case project.LegSet, project.LegChoose, project.LegFinish:
+	case project.LegTogether, project.LegSet, project.LegChoose, project.LegFinish:
 	}
 	panic(fmt.Sprintf("loop: a leg that is a %s opens nothing", l.Kind))
 }
@@ -180,6 +228,9 @@ func (g *going) say(l *project.Leg) (string, error) {
 		return l.Say.Fill(g.vars())
 	}
 	parts := []string{Told(g.r, g.f.Input)}
+	if g.n > 0 {
+		parts = append(parts, expr.Show(g.item))
+	}
 	if last := g.f.Last; last != nil && last.Left.Answer != "" {
 		parts = append(parts, last.Leg+": "+last.Left.Answer)
 	}
@@ -230,7 +281,12 @@ func ReadInput(r *project.Relay, raw json.RawMessage) (json.RawMessage, error) {
 func (g *going) leave(l *project.Leg, v *run.Visit) []Action {
 	out := &ledger.LegLeft{Outcome: ledger.EndDone, Keep: l.Keep, Go: g.r.After(l)}
 	var before []Action
+	if v.Entered.Many {
+		return g.gather(l, v, out)
+	}
 	switch l.Kind {
+	case project.LegTogether:
+		panic("loop: a leg with branches opens several")
 	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay:
 		res := v.Results[0]
 		if res.Outcome != ledger.EndDone {
@@ -263,6 +319,42 @@ func (g *going) leave(l *project.Leg, v *run.Visit) []Action {
 	return append(before, Record{ledger.New(v.Step, out)})
 }
 
+// gather ends a leg that did several things: its value is what came of each, in order, or by
+// the names of its branches.
+func (g *going) gather(l *project.Leg, v *run.Visit, out *ledger.LegLeft) []Action {
+	list := make([]any, 0, len(v.Results))
+	named := map[string]any{}
+	for i, r := range v.Results {
+		prob := ledger.Problem{Class: "stopped", Say: r.Why}
+		if r.Problem != nil {
+			prob = *r.Problem
+		}
+		if r.Outcome != ledger.EndDone && !l.Collect {
+			prob.Say = fmt.Sprintf("%s (%d of %d of %s)", strings.TrimSuffix(prob.Say, "."), i+1, v.Entered.Items, l.Name)
+			return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Done: v.Done - v.Failed, Of: v.Entered.Items, Why: l.Name + " failed"}))
+		}
+		var x any = r.Answer
+		if r.Value != nil {
+			x, _ = value.Read(r.Value) // it was written from a value
+		}
+		if l.Collect {
+			if x = map[string]any{"value": x}; r.Outcome != ledger.EndDone {
+				x = map[string]any{"problem": prob.Say}
+			}
+		}
+		list = append(list, x)
+		if l.Kind == project.LegTogether {
+			named[l.Branches[i].Name] = x
+		}
+	}
+	out.Value, out.Done, out.Of, out.Why = g.text(list), v.Done-v.Failed, v.Entered.Items, fmt.Sprintf("%d of %d are done", v.Done-v.Failed, v.Entered.Items)
+	if l.Kind == project.LegTogether {
+		out.Value = g.text(named)
+	}
+	out.Answer = string(out.Value)
+	return one(ledger.New(v.Step, out))
+}
+
 func (g *going) text(v any) json.RawMessage {
 	raw, err := json.Marshal(value.Plain(v))
 	if err != nil {
@@ -293,9 +385,16 @@ func (g *going) choose(l *project.Leg, v *run.Visit) []Action {
 	return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndDone, Go: g.r.After(l), Why: "no way of " + l.Name + " held"}))
 }
 
-// bad ends a leg of which an expression failed to evaluate.
+// bad ends a leg of which an expression failed to evaluate; of a leg that opens several it
+// ends the item, which is then opened and closed at once.
 func (g *going) bad(l *project.Leg, v *run.Visit, key string, err error) []Action {
-	return g.failed(l, v, ledger.Problem{Class: "relay", Say: fmt.Sprintf("%s: %s of the leg %s could not be evaluated: %v", l.Place, key, l.Name, err)})
+	prob := ledger.Problem{Class: "relay", Say: fmt.Sprintf("%s: %s of the leg %s could not be evaluated: %v", l.Place, key, l.Name, err)}
+	if !v.Entered.Many {
+		return g.failed(l, v, prob)
+	}
+	step := v.Item(v.Opened + 1)
+	return []Action{Record{ledger.New(step, &ledger.ThreadOpened{Role: ledger.LegAgent, Agent: g.r.Name, Why: "it could not begin"})},
+		Record{ledger.New(step, &ledger.ThreadClosed{Outcome: ledger.EndFailed, Problem: &prob, Why: "an expression could not be evaluated"})}}
 }
 
 // failed ends a leg that failed: the relay goes on where the file says so, or fails with it.

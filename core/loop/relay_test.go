@@ -2,6 +2,7 @@ package loop_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/run"
@@ -200,4 +202,51 @@ func TestAStopEndsARelay(t *testing.T) {
 	w.Step()
 	assert.Equal(t, ledger.Stopped, w.S.Closed().Status)
 	assert.Contains(t, told(w), "r.write:1 thread.closed\nr frame.closed\nrun.closed")
+}
+
+func TestALegGoesOverAList(t *testing.T) {
+	w := through(t, "round", `{"vessels":["a","b","c"]}`)
+	require.Len(t, w.Step(), 2, "two at a time")
+	w.Return("r.ships:1.i2.t0.c1", map[string]any{"length_m": 2.0})
+	require.Len(t, w.Step(), 1, "the third begins when one has ended")
+	w.Return("r.ships:1.i3.t0.c1", map[string]any{"length_m": 3.0})
+	w.Step()
+	w.Fail("r.ships:1.i1.t0.c1", deed.Failure{Outcome: ledger.NotDone, Class: "refused", Say: "no such vessel"})
+	w.Step()
+	assert.Empty(t, w.S.Facts(), "what an item changes of the state is dropped")
+	for i, name := range []string{"a", "b", "c"} {
+		step := ledger.Root.Leg("notes", 1).Item(i + 1)
+		assert.Equal(t, fmt.Sprintf("%d: %s", i+1, name), w.S.Thread(step).Messages()[0].Text)
+	}
+	for i := range 3 { // in any order
+		w.ReplyTo(ledger.Root.Leg("notes", 1).Item(3-i).Turn(1), fmt.Sprint("note ", 3-i))
+		w.Step()
+	}
+	w.Return("r.both:1.i2.t0.c1", map[string]any{"length_m": 9.0})
+	w.ReplyTo("r.both:1.i1.t1", "three")
+	w.Return("r.both:1.i3.facts:1.t0.c1", map[string]any{"length_m": 46.0})
+	w.Step()
+	w.Settle("r.both:1.i3.berth:1.t0.c1", ledger.Allow, nil)
+	w.Step()
+	w.Return("r.both:1.i3.berth:1.t0.c1", map[string]any{"ok": true})
+	w.Step()
+	require.NotNil(t, w.S.Closed())
+	assert.JSONEq(t, `{"ships":[{"problem":"look failed: no such vessel."},{"value":{"length_m":2}},{"value":{"length_m":3}}],"notes":["note 1","note 2","note 3"],
+		"both":{"letter":"three","first":{"length_m":9},"card":{"name":"a","length_m":46}}}`, w.S.Closed().Answer)
+}
+
+func TestAListThatIsNoneOrTooLongIsToldOf(t *testing.T) {
+	text := strings.Replace(coretest.Letters, `each: "=input.vessels", at_once: 2`, `each: "=input.vessels[0]", at_once: 2`, 1)
+	w := coretest.Begin(coretest.Project(t, text), ledger.RunOpened{Relay: "round", Input: json.RawMessage(`{"vessels":["a"]}`)})
+	w.Step()
+	assert.Contains(t, w.S.Closed().Problem.Say, "each of the leg ships is no list: a (round, at the leg ships)")
+	many, _ := json.Marshal(map[string]any{"vessels": make([]string, 10_001)})
+	w = through(t, "round", string(many))
+	w.Step()
+	assert.Contains(t, w.S.Closed().Problem.Say, "is a list of 10001; a leg goes over 10000 at most")
+	w = through(t, "round", `{"vessels":[]}`)
+	w.Step()
+	w.Reply("none") // what goes on beside it is waited for
+	w.Step()
+	assert.Contains(t, w.S.Closed().Problem.Say, "first", "an empty list is nothing to do; what needs its first says so")
 }

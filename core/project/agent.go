@@ -86,9 +86,11 @@ func (c *compiler) references() {
 	}
 	queue := []string{c.p.Start}
 	for _, n := range keysOf(c.p.Relays) {
-		for _, l := range c.p.Relays[n].Legs {
-			if l.Kind == LegOfAgent {
-				queue = append(queue, l.Does)
+		for _, leg := range c.p.Relays[n].Legs {
+			for _, l := range leg.parts() {
+				if l.Kind == LegOfAgent {
+					queue = append(queue, l.Does)
+				}
 			}
 		}
 	}

@@ -27,33 +27,48 @@ type LegKind string
 
 // The kinds of legs.
 const (
-	LegOfAgent LegKind = "agent"
-	LegOfTool  LegKind = "tool"
-	LegOfRelay LegKind = "relay"
-	LegSet     LegKind = ledger.LegSets
-	LegChoose  LegKind = "choose"
-	LegFinish  LegKind = "finish"
+	LegOfAgent  LegKind = "agent"
+	LegOfTool   LegKind = "tool"
+	LegOfRelay  LegKind = "relay"
+	LegSet      LegKind = ledger.LegSets
+	LegChoose   LegKind = "choose"
+	LegFinish   LegKind = "finish"
+	LegTogether LegKind = ledger.LegBranches
 )
 
 // legKinds lists them in the order in which they are told.
-var legKinds = []LegKind{LegOfAgent, LegOfTool, LegOfRelay, LegSet, LegChoose, LegFinish}
+var legKinds = []LegKind{LegOfAgent, LegOfTool, LegOfRelay, LegTogether, LegSet, LegChoose, LegFinish}
+
+// Works says whether a leg of the kind opens one thread or relay.
+func (k LegKind) Works() bool { return k == LegOfAgent || k == LegOfTool || k == LegOfRelay }
+
+// Bounds of legs that open several.
+const (
+	MostItems    = 10_000 // that a leg may go over
+	atOnce       = 4      // by default
+	branchesMost = 32
+)
 
 // Leg is one station of a relay.
 type Leg struct {
-	Name    string
-	Kind    LegKind
-	Does    string         // the agent, tool or relay
-	Say     *expr.Template // what the agent is told; nil: the input, and the value of the leg before
-	Same    bool           // the agent goes on with what it was told and said at earlier visits
-	Answer  *schema.Schema // of the agent's answer; nil: its own
-	With    *expr.Mapping  // the arguments of the tool, or the input of the relay
-	Set     *expr.Mapping  // an object
-	Ways    []Way          // of choose
-	Finish  *expr.Mapping
-	Keep    string // the name under which its value is kept; "" is none
-	Go      string // the leg that comes next; "" is the one behind it, or the end
-	OnError string // the leg that comes next where it fails; "": the relay fails
-	Place   Place
+	Name     string
+	Kind     LegKind
+	Does     string         // the agent, tool or relay
+	Each     *expr.Mapping  // the list that it goes over; nil: it works once
+	AtOnce   int            // items that are worked at side by side
+	Collect  bool           // one that fails does not end the leg
+	Branches []*Leg         // of together, in the order of the file
+	Say      *expr.Template // what the agent is told; nil: the input, and the value of the leg before
+	Same     bool           // the agent goes on with what it was told and said at earlier visits
+	Answer   *schema.Schema // of the agent's answer; nil: its own
+	With     *expr.Mapping  // the arguments of the tool, or the input of the relay
+	Set      *expr.Mapping  // an object
+	Ways     []Way          // of choose
+	Finish   *expr.Mapping
+	Keep     string // the name under which its value is kept; "" is none
+	Go       string // the leg that comes next; "" is the one behind it, or the end
+	OnError  string // the leg that comes next where it fails; "": the relay fails
+	Place    Place
 }
 
 // Way is one way out of a leg that chooses.
@@ -132,6 +147,9 @@ func (r *Relay) Contract() Contract {
 
 type rawLeg struct {
 	Agent, Tool, Relay string
+	Each               any
+	AtOnce             int `json:"at_once"`
+	Together           map[string]any
 	Set, Args, Input   map[string]any
 	Choose             []struct{ When, Go string }
 	Finish             any
@@ -162,9 +180,13 @@ func (c *compiler) relay(d *document) {
 	r.Input = c.schema(d, "/input", raw.Input)
 	c.contradictions(d, "/input", r.Input)
 	legs, paths := c.legsOf(d, r, raw.Legs)
-	s := c.scope(d, r.names(legs, c.p.Tools))
+	names := r.names(legs, c.p.Tools)
+	s := c.scope(d, names)
+	inner := maps.Clone(names)
+	inner["item"], inner["n"] = expr.Any, expr.Whole
+	item := c.scope(d, inner)
 	for i, l := range r.Legs {
-		c.leg(d, r, l, legs[i], paths[i], s)
+		c.leg(d, r, l, legs[i], paths[i], s, item)
 	}
 	c.p.Relays[r.Name] = r
 }
@@ -185,15 +207,7 @@ func (c *compiler) legsOf(d *document, r *Relay, raw any) (legs []rawLeg, paths 
 		return legs, paths
 	}
 	all, _ := raw.(map[string]any)
-	names := keysOf(all)
-	slices.SortStableFunc(names, func(a, b string) int { // as they stand in the file
-		x, y := d.key("/legs/"+a), d.key("/legs/"+b)
-		if x.Line != y.Line {
-			return x.Line - y.Line
-		}
-		return x.Col - y.Col
-	})
-	for _, n := range names {
+	for _, n := range inOrder(d, "/legs", all) {
 		at := "/legs/" + n
 		var x rawLeg
 		c.read(d.at(at), all[n], &x)
@@ -246,7 +260,13 @@ func (r *Relay) names(legs []rawLeg, tools map[string]*Tool) map[string]map[stri
 			if doc = x.Answer; doc == nil {
 				doc = expr.Text
 			}
-		case LegOfRelay, LegSet, LegChoose, LegFinish:
+		case LegOfRelay, LegTogether, LegSet, LegChoose, LegFinish:
+		}
+		if x.Each != nil {
+			if doc == nil || x.Fails == "collect" {
+				doc = expr.Any
+			}
+			doc = map[string]any{"type": "array", "items": doc}
 		}
 		if was, ok := kept[x.Keep]; doc == nil || (ok && fmt.Sprint(was) != fmt.Sprint(doc)) {
 			doc = expr.Any
@@ -257,8 +277,12 @@ func (r *Relay) names(legs []rawLeg, tools map[string]*Tool) map[string]map[stri
 }
 
 // leg compiles one leg.
-func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s *expr.Scope) {
-	l.Keep, l.Go, l.OnError, l.Same = x.Keep, x.Go, x.Fails, x.Thread == "same"
+func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s, item *expr.Scope) {
+	l.Keep, l.Go, l.OnError, l.Same, l.AtOnce = x.Keep, x.Go, x.Fails, x.Thread == "same", x.AtOnce
+	l.Collect = x.Fails == "collect"
+	if l.AtOnce == 0 {
+		l.AtOnce = atOnce
+	}
 	if x.Keep != "" && slices.Contains([]LegKind{LegSet, LegChoose, LegFinish}, l.Kind) {
 		c.report(Error, d.at(at+"/keep"), "Remove it.", "a leg that is a %s keeps nothing under a name of its own", l.Kind)
 	}
@@ -266,6 +290,21 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s *ex
 		if has && l.Kind != "" && !slices.Contains(kinds, l.Kind) {
 			c.report(Error, d.key(at+"/"+key), "Remove it.", "%s: is not for a leg that is a %s", key, l.Kind)
 		}
+	}
+	takes("each", x.Each != nil, LegOfAgent, LegOfTool, LegOfRelay)
+	if x.Each != nil {
+		l.Each = c.mapping(d, s, at+"/each", x.Each)
+		s = item
+	}
+	if many := x.Each != nil || l.Kind == LegTogether; !many {
+		if x.AtOnce != 0 {
+			c.report(Error, d.key(at+"/at_once"), "Remove it, or say each:.", "at_once: is for a leg that does several things")
+		}
+		if l.Collect {
+			c.report(Error, d.at(at+"/fails"), "Name a leg, or say each:.", "fails: collect is for a leg that does several things")
+		}
+	} else if l.Same {
+		c.report(Error, d.key(at+"/thread"), "Remove it.", "what is done several times side by side is done afresh")
 	}
 	takes("say", x.Say != "", LegOfAgent)
 	takes("thread", x.Thread != "", LegOfAgent)
@@ -286,6 +325,8 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s *ex
 	case LegOfRelay:
 		l.Does = x.Relay
 		l.With = c.object(d, s, at+"/input", x.Input)
+	case LegTogether:
+		c.branches(d, r, l, x.Together, at+"/together", s)
 	case LegSet:
 		l.Set = c.object(d, s, at+"/set", x.Set)
 	case LegChoose:
@@ -301,11 +342,51 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s *ex
 		l.Finish = c.mapping(d, s, at+"/finish", x.Finish)
 	}
 	c.legNamed(d, r, at+"/go", x.Go)
-	if x.Fails != "" && x.Fails != "stop" {
+	if x.Fails != "" && x.Fails != "stop" && !l.Collect {
 		c.legNamed(d, r, at+"/fails", x.Fails)
 	} else {
 		l.OnError = ""
 	}
+}
+
+// branches compiles what a leg does side by side.
+func (c *compiler) branches(d *document, r *Relay, l *Leg, raw map[string]any, at string, s *expr.Scope) {
+	for _, n := range inOrder(d, at, raw) {
+		var x rawLeg
+		c.read(d.at(at+"/"+n), raw[n], &x)
+		b := &Leg{Name: n, Place: d.key(at + "/" + n), AtOnce: 1}
+		switch {
+		case x.Agent != "":
+			b.Kind = LegOfAgent
+		case x.Tool != "":
+			b.Kind = LegOfTool
+		case x.Relay != "":
+			b.Kind = LegOfRelay
+		}
+		if b.Kind == "" {
+			c.report(Error, b.Place, "Give it an agent, a tool or a relay.", "the branch %q does nothing", n)
+			continue
+		}
+		c.leg(d, r, b, x, at+"/"+n, s, s)
+		l.Branches = append(l.Branches, b)
+	}
+	if len(raw) > branchesMost {
+		c.report(Error, d.key(at), "Say each: over a list.", "a leg may have %d branches, and this one has %d", branchesMost, len(raw))
+	}
+	l.AtOnce = len(l.Branches)
+}
+
+// inOrder gives the keys of a map as they stand in the file.
+func inOrder(d *document, at string, m map[string]any) []string {
+	names := keysOf(m)
+	slices.SortStableFunc(names, func(a, b string) int {
+		x, y := d.key(at+"/"+a), d.key(at+"/"+b)
+		if x.Line != y.Line {
+			return x.Line - y.Line
+		}
+		return x.Col - y.Col
+	})
+	return names
 }
 
 // object compiles a mapping that gives an object; nothing at all gives an empty one.
@@ -345,9 +426,21 @@ func (c *compiler) courses() {
 	}
 }
 
+// Each step of a leg that works: itself, or its branches.
+func (l *Leg) parts() []*Leg {
+	if l.Kind == LegTogether {
+		return l.Branches
+	}
+	return []*Leg{l}
+}
+
 // does holds what a leg names, and what it gives it, against what there is.
 func (c *compiler) does(r *Relay, l *Leg) {
 	switch l.Kind {
+	case LegTogether:
+		for _, b := range l.Branches {
+			c.does(r, b)
+		}
 	case LegOfAgent:
 		if c.p.Agents[l.Does] == nil {
 			c.missing(l.Place, "agent", l.Does, keysOf(c.p.Agents))
@@ -428,9 +521,11 @@ func (c *compiler) nested() {
 			}
 			return
 		}
-		for _, l := range r.Legs {
-			if x := c.p.Relays[l.Does]; l.Kind == LegOfRelay && x != nil {
-				walk(x, append(slices.Clone(path), r.Name))
+		for _, leg := range r.Legs {
+			for _, l := range leg.parts() {
+				if x := c.p.Relays[l.Does]; l.Kind == LegOfRelay && x != nil {
+					walk(x, append(slices.Clone(path), r.Name))
+				}
 			}
 		}
 	}
@@ -446,7 +541,11 @@ func (c *compiler) effectOf(r *Relay, seen map[string]bool) ledger.Effect {
 		return out
 	}
 	seen[r.Name] = true
+	var parts []*Leg
 	for _, l := range r.Legs {
+		parts = append(parts, l.parts()...)
+	}
+	for _, l := range parts {
 		switch l.Kind {
 		case LegOfTool:
 			if t := c.p.Tools[l.Does]; t != nil {
@@ -466,7 +565,7 @@ func (c *compiler) effectOf(r *Relay, seen map[string]bool) ledger.Effect {
 					}
 				}
 			}
-		case LegSet, LegChoose, LegFinish:
+		case LegTogether, LegSet, LegChoose, LegFinish:
 		}
 	}
 	return out

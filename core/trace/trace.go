@@ -363,14 +363,17 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		}
 		s = t.add(st)
 	case *ledger.FrameOpened:
+		if s == nil && e.Step.ItemNumber() > 0 {
+			s = t.item(e, before)
+		}
 		if s == nil {
 			s = t.add(&Step{ID: e.Step, Kind: Relay, Agent: d.Relay, To: d.Relay, Name: d.Relay, Title: named(d.Input), Why: d.Why, Asked: &Asked{Question: named(d.Input)}})
 		}
 		s.Status, s.Attempts, s.Began = "going", 1, e.At
 	case *ledger.FrameClosed:
 		s.Asked.Outcome = d.Outcome
-		if e.Step == ledger.Root {
-			end(outcomes[d.Outcome], cut(d.Answer, 80))
+		if e.Step == ledger.Root || e.Step.ItemNumber() > 0 {
+			end(outcomes[d.Outcome], cut(said(d.Answer, d.Problem), 80))
 		}
 	case *ledger.LegEntered:
 		name, n := e.Step.LegName()
@@ -389,6 +392,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		}
 		end(outcomes[d.Outcome], brief)
 	case *ledger.ThreadOpened:
+		if s == nil {
+			s = t.item(e, before)
+		}
 		s.Status, s.Attempts, s.Began = "going", 1, e.At
 		s.Asked.Kept = d.Line != ""
 		switch {
@@ -402,6 +408,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		}
 	case *ledger.ThreadClosed:
 		s.Asked.Outcome = d.Outcome
+		if e.Step.ItemNumber() > 0 {
+			end(outcomes[d.Outcome], cut(said(d.Answer, d.Problem), 80))
+		}
 	case *ledger.CallStarted:
 		s.Status, s.Attempts, s.Stub = "going", d.Attempt, d.Stub
 		if d.Attempt == 1 && s.Wait == nil {
@@ -447,6 +456,26 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		return nil, nil
 	}
 	return []*Step{s}, nil
+}
+
+// item adds the step of an item or branch of a leg, which has no leg events.
+func (t *Trace) item(e ledger.Event, relay string) *Step {
+	name, n := "", e.Step.ItemNumber()
+	if f := t.state.Thread(e.Step.Thread()).Frame(); f.Visit != nil && n <= len(f.Visit.Entered.Over) {
+		name = f.Visit.Leg + " " + strconv.Itoa(n)
+		if f.Visit.Entered.Kind == ledger.LegBranches {
+			_ = json.Unmarshal(f.Visit.Entered.Over[n-1], &name) // the loop wrote it
+		}
+	}
+	return t.add(&Step{ID: e.Step, Kind: Leg, Agent: relay, Name: name, Title: "item", Why: "one of what the leg does several of", Began: e.At, Attempts: 1, Asked: &Asked{}})
+}
+
+// said gives an answer, or why there is none.
+func said(answer string, p *ledger.Problem) string {
+	if p != nil {
+		return p.Say
+	}
+	return answer
 }
 
 // outcomes gives the status of a step by how what it opened has ended.
