@@ -336,6 +336,11 @@ agent: reader
 summary: Reads letters for mistakes.
 prompt: You read letters.
 ---
+agent: judge
+summary: Says whether a letter is fine.
+prompt: You judge letters.
+answer: {type: object, required: [fine], properties: {fine: {type: boolean}, remarks: {type: string}}}
+---
 relay: card
 summary: Look a vessel up and reserve a berth for it when both are asked for.
 input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}, berth: {type: string, description: "Such as C4."}}}
@@ -371,6 +376,16 @@ legs:
       card:   {relay: card, input: {name: "=input.vessels[0]", berth: C4}}
     keep: both
   done: {finish: {ships: "=kept.ships", notes: "=kept.notes", both: "=kept.both"}}
+---
+relay: judged
+summary: Judge a text when one is to be judged.
+input: {type: object, required: [text], properties: {text: {type: string, description: What is judged.}}}
+legs:
+  label: {agent: writer, answer: {enum: [long, short]}, keep: label}
+  judge: {agent: judge, keep: verdict}
+  way:   {choose: [{when: "kept.verdict.fine && kept.label == 'short'", go: good}]}
+  bad:   {finish: "no: {{ kept.verdict.?remarks.orValue('nothing said') }}"}
+  good:  {finish: "fine"}
 ---
 relay: line
 input: {type: object, required: [text], properties: {text: {type: string, description: What is asked.}}}

@@ -18,6 +18,7 @@ type Request struct {
 	Messages    []ledger.Message   `json:"messages"`
 	Temperature *float64           `json:"temperature,omitempty"` // nil: the endpoint's own
 	MaxTokens   int                `json:"max_tokens,omitempty"`
+	Answer      map[string]any     `json:"answer,omitempty"` // JSON Schema that the answer has to fit; nil: any text
 }
 
 // Tokens estimates the tokens of a text: about four letters each.

@@ -475,6 +475,20 @@ type LegLeft struct {
 	Why     string          `json:"why"`
 }
 
+// Ruling is what a guardrail says.
+type Ruling string
+
+// The rulings of guardrails. Revise sends an answer back, with words for the agent.
+const Revise Ruling = "revise"
+
+// GuardrailSettled records what a guardrail says of the reply of a turn.
+type GuardrailSettled struct {
+	Guardrail string `json:"guardrail"` // answer: the schema that the answer has to fit
+	Verdict   Ruling `json:"verdict"`
+	Words     string `json:"words"` // what the agent is told
+	Why       string `json:"why"`
+}
+
 // LimitReached records that a limit of the run is used up: the run ends.
 type LimitReached struct {
 	Limit   string  `json:"limit"` // turns, calls, tokens, cost, time, same_call
@@ -592,3 +606,5 @@ func (*FrameOpened) kind() Kind  { return KindFrameOpened }
 func (*FrameClosed) kind() Kind  { return KindFrameClosed }
 func (*LegEntered) kind() Kind   { return KindLegEntered }
 func (*LegLeft) kind() Kind      { return KindLegLeft }
+
+func (*GuardrailSettled) kind() Kind { return KindGuardrail }

@@ -25,6 +25,7 @@ const (
 	KindFrameClosed  Kind = "frame.closed"
 	KindLegEntered   Kind = "leg.entered"
 	KindLegLeft      Kind = "leg.left"
+	KindGuardrail    Kind = "guardrail.settled"
 	KindTurnSent     Kind = "turn.sent"
 	KindTurnReceived Kind = "turn.received"
 	KindTurnFailed   Kind = "turn.failed"
@@ -65,6 +66,7 @@ var table = map[Kind]row{
 	KindFrameClosed:  {2, func() Data { return &FrameClosed{} }, nil},
 	KindLegEntered:   {2, func() Data { return &LegEntered{} }, nil},
 	KindLegLeft:      {2, func() Data { return &LegLeft{} }, nil},
+	KindGuardrail:    {2, func() Data { return &GuardrailSettled{} }, nil},
 	KindTurnSent:     {2, func() Data { return &TurnSent{} }, nil},
 	KindTurnReceived: {2, func() Data { return &TurnReceived{} }, nil},
 	KindTurnFailed:   {2, func() Data { return &TurnFailed{} }, nil},

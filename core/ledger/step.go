@@ -11,7 +11,7 @@ import (
 // StepID is where a step of a run stands: the elements from the run down to it, joined by
 // ".". An element is tN for the N-th turn of a thread, cN for the N-th call of a turn,
 // name:V for the V-th visit of a leg of a relay, iN for the N-th item or branch of a leg that
-// has several, and r for the relay that a run begins with. A call that opens a thread or a
+// has several, gN for the N-th guardrail of a turn, and r for the relay that a run begins with. A call that opens a thread or a
 // relay is the id of that, and so is the leg or item that does: t1.c2.t3 is the third turn on
 // the thread that the second call of the first turn opened, and r.write:2.t1 the first turn
 // of what the leg write does when it is visited again. Numbers count within the parent and
@@ -36,6 +36,9 @@ func (s StepID) Call(n int) StepID { return s.under("c" + strconv.Itoa(n)) }
 
 // Leg gives the step of a visit of a leg, from 1.
 func (s StepID) Leg(name string, visit int) StepID { return s.under(name + ":" + strconv.Itoa(visit)) }
+
+// Guardrail gives the step of the n-th guardrail of a turn, from 1.
+func (s StepID) Guardrail(n int) StepID { return s.under("g" + strconv.Itoa(n)) }
 
 // LegName gives the name and the number of the visit of a leg's step; "" of any other.
 func (s StepID) LegName() (name string, visit int) {
@@ -74,7 +77,7 @@ func (s StepID) Thread() StepID {
 	switch last := s.last(); {
 	case s == LimitTimer || s == Root || s == "":
 		return ""
-	case !strings.Contains(last, ":") && (last[0] == 'c' || last[0] == 'i'): // of a turn, or of a leg
+	case !strings.Contains(last, ":") && (last[0] == 'c' || last[0] == 'i' || last[0] == 'g'): // of a turn, or of a leg
 		return s.Parent().Parent()
 	}
 	return s.Parent()
@@ -100,6 +103,7 @@ const (
 	call
 	leg
 	item
+	guardrail
 )
 
 // follows says what each kind of element may stand behind.
@@ -109,6 +113,8 @@ var follows = map[element][]element{
 	call: {turn},
 	leg:  {root, call, leg, item},
 	item: {leg},
+
+	guardrail: {turn},
 }
 
 // elementOf gives the kind of an element; start is none.
@@ -119,8 +125,8 @@ func elementOf(e string) element {
 	name, n, isLeg := strings.Cut(e, ":")
 	kind := leg
 	if !isLeg {
-		kind = map[byte]element{'t': turn, 'c': call, 'i': item}[(e + " ")[0]]
-		n = strings.TrimLeft(e, "tci")
+		kind = map[byte]element{'t': turn, 'c': call, 'i': item, 'g': guardrail}[(e + " ")[0]]
+		n = strings.TrimLeft(e, "tcig")
 		name = e[:len(e)-len(n)]
 		if len(name) != 1 {
 			return start

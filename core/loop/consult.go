@@ -163,6 +163,9 @@ func leave(p *project.Project, s *run.State, c *run.Call) []Action {
 	switch end.Outcome {
 	case ledger.EndDone:
 		words, result, handle := answered(s, c, end.Answer)
+		if end.Value != nil {
+			result = end.Value
+		}
 		acts = one(ledger.New(c.Step, &ledger.CallReturned{Result: result, Words: words, Handle: handle}))
 	case ledger.HandedBack:
 		words := fmt.Sprintf("%s hands the question back: %s", d.To, end.Answer)

@@ -510,7 +510,7 @@ func TestWhatMayNotFollowIsNotFolded(t *testing.T) {
 	for why, e := range map[string]ledger.Event{
 		"the thread t1.c1 is open":                                 ledger.New("", &ledger.RunClosed{Status: ledger.Done}),
 		"something on it is in flight":                             ledger.New("t1.c1", &ledger.ThreadClosed{Outcome: ledger.EndDone}),
-		"no such thread or relay is open":                                   ledger.New("t1.c2", &ledger.ThreadClosed{Outcome: ledger.EndDone}),
+		"no such thread or relay is open":                          ledger.New("t1.c2", &ledger.ThreadClosed{Outcome: ledger.EndDone}),
 		"no call that opens one is due there":                      ledger.New("t1.c2", &ledger.ThreadOpened{Role: ledger.Consult, Agent: "tides"}),
 		"the thread that it opened is open":                        ledger.New("t1.c1", &ledger.CallReturned{}),
 		"its thread is not open":                                   ledger.New("t1.c2.t1", &ledger.TurnSent{}),

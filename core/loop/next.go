@@ -1,13 +1,17 @@
 package loop
 
 import (
+	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/value"
 )
 
 // Bounds of the loop that no file sets.
@@ -122,7 +126,7 @@ func recordsOf(p *project.Project, s *run.State, t *run.Thread, at time.Time) []
 		panic(fmt.Sprintf("loop: a turn has no phase %d", u.Phase))
 	}
 	if len(u.Reply.Calls) == 0 {
-		return answer(t, u)
+		return answer(p, s, t)
 	}
 	if !u.Decided() {
 		return decide(p, s, t)
@@ -192,11 +196,60 @@ func called(t *run.Thread, c *run.Call) []Action {
 	return one(ledger.New("", &ledger.RunClosed{Status: ledger.Failed, Problem: &ledger.Problem{Class: "call." + class, Say: c.Words}, Why: "the call did not return"}))
 }
 
-func answer(t *run.Thread, u *run.Turn) []Action {
+func answer(p *project.Project, s *run.State, t *run.Thread) []Action {
+	u := t.Turn()
+	if u.Revise() {
+		return over(p, s, t)
+	}
 	if u.Reply.Finish == "length" {
 		return end(t, ledger.EndFailed, u.Reply.Text, &ledger.Problem{Class: "model.length", Say: fmt.Sprintf("the model %q stopped at its length limit, so the reply is cut off", u.Model), Remedy: "Raise max_tokens of the model, or ask for less."}, "the reply was cut")
 	}
+	if shape := prompt.AnswerOf(p, t); shape != nil {
+		return shaped(t, shape)
+	}
 	return end(t, ledger.EndDone, u.Reply.Text, nil, "no calls left: this is the answer")
+}
+
+// shaped holds an answer against the schema that it has to fit. One that does not is sent
+// back once, with its faults.
+func shaped(t *run.Thread, shape *schema.Schema) []Action {
+	u := t.Turn()
+	v, faults := ReadAnswer(shape, u.Reply.Text)
+	if faults == "" {
+		raw, err := json.Marshal(v)
+		if err != nil {
+			panic("a value that was read is JSON: " + err.Error())
+		}
+		acts := end(t, ledger.EndDone, string(raw), nil, "no calls left: this is the answer, and it fits")
+		if d, ok := acts[0].(Record).Event.Data.(*ledger.ThreadClosed); ok {
+			d.Value = raw
+		}
+		return acts
+	}
+	if t.Revised() == 0 {
+		return one(ledger.New(u.Step.Guardrail(1), &ledger.GuardrailSettled{Guardrail: "answer", Verdict: ledger.Revise, Why: "the answer does not fit its schema: " + faults,
+			Words: "Your answer does not fit: " + faults + ". Answer again, with one JSON value that fits the schema and nothing else."}))
+	}
+	return fail(t, ledger.Problem{Class: "answer", Say: fmt.Sprintf("the answer of %s does not fit its schema: %s", t.Agent(), faults), Remedy: "Ask for less in answer:, or say in the instructions what each field is."}, "it was sent back once already")
+}
+
+// ReadAnswer reads an answer that has to fit a schema: JSON, alone or within a fence of
+// code. Faults are told in words; "" is none.
+func ReadAnswer(shape *schema.Schema, text string) (v any, faults string) {
+	text = strings.TrimSpace(text)
+	if rest, ok := strings.CutPrefix(text, "```"); ok {
+		_, rest, _ = strings.Cut(rest, "\n")
+		text, _, _ = strings.Cut(rest, "```")
+	}
+	v, err := value.Read([]byte(strings.TrimSpace(text)))
+	if err != nil {
+		if shape.Doc()["type"] != "string" {
+			return nil, fmt.Sprintf("it is not JSON (%v)", err)
+		}
+		v = text
+	}
+	v, _, wrong := shape.Repair(v)
+	return v, schema.Say(wrong)
 }
 
 // grants says what begins now: one turn or call of each thread in turn, as far as the

@@ -250,3 +250,28 @@ func TestAListThatIsNoneOrTooLongIsToldOf(t *testing.T) {
 	w.Step()
 	assert.Contains(t, w.S.Closed().Problem.Say, "first", "an empty list is nothing to do; what needs its first says so")
 }
+
+func TestAnAnswerHasToFitItsSchema(t *testing.T) {
+	w := through(t, "judged", `{"text":"Dear all"}`)
+	w.Step()
+	assert.Contains(t, w.Asked[0].System, `Answer with one JSON value that fits this JSON Schema, and nothing else: {"enum":["long","short"]}`)
+	assert.Equal(t, map[string]any{"enum": []any{"long", "short"}}, w.Asked[0].Answer)
+	w.Reply("I would say short")
+	w.Step()
+	last := w.Asked[len(w.Asked)-1].Messages
+	assert.Equal(t, "Your answer does not fit: it is not JSON (line 1, column 1: 'I' does not belong here). Answer again, with one JSON value that fits the schema and nothing else.", last[len(last)-1].Text)
+	w.Reply("```json\n\"Short\"\n```")
+	w.Step()
+	w.Reply(`{"fine":"true"}`)
+	w.Step()
+	assert.Equal(t, "fine", w.S.Closed().Answer, "what is plainly meant is put right")
+
+	w = through(t, "judged", `{"text":"Dear all"}`)
+	w.Step()
+	w.Reply(`"medium"`)
+	w.Step()
+	w.Reply(`"huge"`)
+	w.Step()
+	assert.Equal(t, "answer", w.S.Closed().Problem.Class)
+	assert.Contains(t, w.S.Closed().Problem.Say, `the answer of writer does not fit its schema: must be one of`)
+}

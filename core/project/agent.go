@@ -13,7 +13,7 @@ func (c *compiler) agent(d *document, model string) {
 		Tools                         []string
 		PassesTo                      []string `json:"passes_to"`
 		Consults                      []any
-		Input                         map[string]any
+		Input, Answer                 map[string]any
 		Memory                        struct {
 			Keep     string
 			Messages int
@@ -58,6 +58,10 @@ func (c *compiler) agent(d *document, model string) {
 			c.report(Error, d.at("/input/properties/"+Question), "Give it another name.", "%q is what every consult asks", Question)
 			a.Input = nil
 		}
+	}
+	if r.Answer != nil {
+		a.Answer = c.schema(d, "/answer", r.Answer)
+		c.contradictions(d, "/answer", a.Answer)
 	}
 	for i, v := range r.Consults {
 		at := fmt.Sprintf("/consults/%d", i)

@@ -180,7 +180,7 @@ func (c *compiler) relay(d *document) {
 	r.Input = c.schema(d, "/input", raw.Input)
 	c.contradictions(d, "/input", r.Input)
 	legs, paths := c.legsOf(d, r, raw.Legs)
-	names := r.names(legs, c.p.Tools)
+	names := r.names(legs, c.p.Tools, c.answers())
 	s := c.scope(d, names)
 	inner := maps.Clone(names)
 	inner["item"], inner["n"] = expr.Any, expr.Whole
@@ -237,7 +237,7 @@ func kindList() string {
 }
 
 // names gives the schemas of the names that the expressions of a relay see.
-func (r *Relay) names(legs []rawLeg, tools map[string]*Tool) map[string]map[string]any {
+func (r *Relay) names(legs []rawLeg, tools map[string]*Tool, agents map[string]map[string]any) map[string]map[string]any {
 	kept, visits := map[string]any{}, map[string]any{}
 	for i, l := range r.Legs {
 		x := legs[i]
@@ -258,7 +258,7 @@ func (r *Relay) names(legs []rawLeg, tools map[string]*Tool) map[string]map[stri
 			}
 		case LegOfAgent:
 			if doc = x.Answer; doc == nil {
-				doc = expr.Text
+				doc = agents[x.Agent]
 			}
 		case LegOfRelay, LegTogether, LegSet, LegChoose, LegFinish:
 		}
@@ -274,6 +274,21 @@ func (r *Relay) names(legs []rawLeg, tools map[string]*Tool) map[string]map[stri
 		kept[x.Keep] = doc
 	}
 	return map[string]map[string]any{"input": r.Input.Doc(), "kept": expr.Object(kept), "visits": expr.Object(visits)}
+}
+
+// answers gives the schemas of what agents answer: a text, where they name none. It looks
+// at the documents, since agents are compiled after relays.
+func (c *compiler) answers() map[string]map[string]any {
+	out := map[string]map[string]any{}
+	for _, d := range c.docs {
+		if name, _ := d.value["agent"].(string); d.kind == "agent" {
+			out[name] = expr.Text
+			if doc, ok := d.value["answer"].(map[string]any); ok {
+				out[name] = doc
+			}
+		}
+	}
+	return out
 }
 
 // leg compiles one leg.

@@ -82,6 +82,7 @@ type Agent struct {
 	PassesTo []string
 	Consults []*Consult
 	Input    *schema.Schema // of what it is consulted with beside the question; nil: nothing
+	Answer   *schema.Schema // that its answers have to fit; nil: any text
 	Window   int            // messages kept; 0 is all
 	Turns    int            // turns on one thread; 0 is no bound of its own
 	Box      Toolbox

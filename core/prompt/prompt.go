@@ -13,6 +13,7 @@ import (
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/run"
+	"stonebaton.example/core/schema"
 	"stonebaton.example/core/scope"
 )
 
@@ -65,11 +66,44 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 		box = a.Asking
 	}
 	from := window(t.Messages(), a.Window)
+	shape := AnswerOf(p, t)
+	if shape != nil {
+		system += "\n\n" + ShapeOf(shape)
+	}
 	return Built{
 		Request: deed.Request{Run: s.Run(), Agent: a.Name, Model: model, System: system, Tools: box.Contracts, Messages: t.Messages()[from:],
-			Temperature: m.Temperature, MaxTokens: m.MaxTokens},
+			Temperature: m.Temperature, MaxTokens: m.MaxTokens, Answer: shape.Doc()},
 		SystemHash: ledger.HashOf([]byte(system)), ToolsHash: box.Hash, ToolsJSON: box.JSON, Hashes: t.Hashes()[from:],
 	}, nil
+}
+
+// AnswerOf gives the schema that the answer on a thread has to fit: that of its leg, or of
+// the agent that speaks; nil where there is none.
+func AnswerOf(p *project.Project, t *run.Thread) *schema.Schema {
+	if v, item := t.Visit(); v != nil {
+		if r := p.Relays[t.Parent().Frame().Relay]; r != nil {
+			l := r.Leg(v.Leg)
+			if l != nil && l.Kind == project.LegTogether && item <= len(l.Branches) {
+				l = l.Branches[item-1]
+			}
+			if l != nil && l.Answer != nil {
+				return l.Answer
+			}
+		}
+	}
+	if a := p.Agents[t.Agent()]; a != nil {
+		return a.Answer
+	}
+	return nil
+}
+
+// ShapeOf says to a model what its answer has to fit.
+func ShapeOf(shape *schema.Schema) string {
+	raw, err := json.Marshal(shape.Doc())
+	if err != nil {
+		panic("a compiled schema is JSON: " + err.Error())
+	}
+	return "Answer with one JSON value that fits this JSON Schema, and nothing else: " + string(raw)
 }
 
 // Opening makes the request of the first turn of a run that begins with what a

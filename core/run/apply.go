@@ -94,6 +94,15 @@ func (s *State) apply(e ledger.Event) error {
 			return fmt.Errorf("its thread is not open")
 		}
 		return s.turnEvent(t, e)
+	case *ledger.GuardrailSettled:
+		u := s.turns[e.Step.Parent()]
+		if u == nil || u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise {
+			return fmt.Errorf("no answer is there that could be sent back")
+		}
+		u.revise = true
+		u.Thread.revised++
+		u.Thread.say(ledger.Message{Role: ledger.User, Text: d.Words})
+		u.Thread.recountTurn()
 	case *ledger.CallDecided:
 		return s.decide(e, d)
 	case *ledger.CallLooked, *ledger.CallStarted, *ledger.CallReturned, *ledger.CallFailed, *ledger.CallRefused:

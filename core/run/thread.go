@@ -35,6 +35,7 @@ type Thread struct {
 	same     map[ledger.Hash]int
 	sameTool string // the call that was repeated most
 	sameMost int
+	revised  int      // times an answer was sent back
 	acted    bool     // a call that is not a read was carried out, here or below
 	notes    []string // for the next turn, not yet in the thread
 	under    int      // open threads below it
@@ -82,6 +83,9 @@ func (t *Thread) Turns() int { return t.turns }
 
 // TurnsOf counts the turns that an agent has had on the thread.
 func (t *Thread) TurnsOf(agent string) int { return t.byAgent[agent] }
+
+// Revised counts how often an answer on the thread was sent back.
+func (t *Thread) Revised() int { return t.revised }
 
 // Row counts the newest handoffs with no other call between them.
 func (t *Thread) Row() int { return t.row }
@@ -143,7 +147,7 @@ func (t *Thread) Wants() bool {
 	if !t.Speaks() {
 		return false
 	}
-	return t.turn == nil || (t.turn.Phase == Received && len(t.turn.Reply.Calls) > 0 && t.turn.Over())
+	return t.turn == nil || (t.turn.Phase == Received && (len(t.turn.Reply.Calls) > 0 || t.turn.revise) && t.turn.Over())
 }
 
 // Phase is how far a turn has come.
@@ -187,6 +191,7 @@ type Turn struct {
 	next    int    // where the first write stands that has not ended
 	blocked int    // the place of the first write that ended without returning; 0 is none
 	passes  []*Call
+	revise  bool // its answer was sent back
 	counted counts
 }
 
@@ -255,6 +260,9 @@ type Ticket struct {
 
 // Open says whether the ticket still waits.
 func (t *Ticket) Open() bool { return t != nil && t.Settled == nil }
+
+// Revise says whether the answer of the turn was sent back.
+func (t *Turn) Revise() bool { return t.revise }
 
 // Decided says whether every call of the turn has its verdict.
 func (t *Turn) Decided() bool { return t.Reply != nil && len(t.Calls) == len(t.Reply.Calls) }

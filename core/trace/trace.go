@@ -343,6 +343,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		if d.RetryAt != nil {
 			s.Status, s.Ended = "retrying", nil
 		}
+	case *ledger.GuardrailSettled:
+		s = t.byID[e.Step.Parent()]
+		s.Brief = cut("sent back: "+d.Why, 120)
 	case *ledger.CallDecided:
 		st := &Step{ID: e.Step, Kind: Call, Agent: before, Name: d.Tool, Title: named(d.Args), Args: d.Args, Why: d.Why, Began: e.At, Status: "waiting", Effect: d.Effect, Rung: d.Rung, Repairs: d.Repairs, Because: d.Because}
 		if before == "" {

@@ -80,7 +80,9 @@ func (k *call) line(s *trace.Step) painted {
 		}
 		say += below(s)
 	case s.Kind == trace.Turn && s.Model != "":
-		say += "   (" + s.Model + ")"
+		if say += "   (" + s.Model + ")"; strings.HasPrefix(s.Brief, "sent back: ") {
+			say = s.Brief
+		}
 	case s.Kind == trace.Call:
 		say = s.Title
 		if s.Brief != "" {
