@@ -387,6 +387,28 @@ legs:
   bad:   {finish: "no: {{ kept.verdict.?remarks.orValue('nothing said') }}"}
   good:  {finish: "fine"}
 ---
+relay: talk
+summary: Let the writer and the reader talk about a text.
+input: {type: object, required: [text], properties: {text: {type: string, description: What they talk about.}}}
+legs:
+  talk: {exchange: [writer, reader], rounds: 2, until: "n > 1 && words.contains('fine')", phrase: AGREED, keep: talk, fails: sorry}
+  done: {finish: "{{ kept.talk.ended }} after {{ size(kept.talk.said) }}: {{ kept.talk.last }}"}
+  sorry: {finish: "They fell silent."}
+---
+relay: trip
+summary: Plan a trip.
+input: {type: object, required: [text], properties: {text: {type: string, description: Where to.}}}
+legs:
+  plan: {plan: desk, among: [reader, look, reserve, card], steps: 3, keep: plan}
+---
+relay: asked
+input: {type: object, properties: {text: {type: string, description: Whatever.}}}
+legs:
+  which: {ask: "How many of {{ input.?text.orValue('them') }}?", answer: {type: integer, minimum: 1}, keep: many, fails: none}
+  rough: {prompt: "Say {{ kept.many }} in words.", answer: {enum: [one, three]}, keep: words}
+  done: {finish: "{{ kept.words }}"}
+  none: {finish: "Nobody said."}
+---
 relay: line
 input: {type: object, required: [text], properties: {text: {type: string, description: What is asked.}}}
 legs: [writer, reader]

@@ -293,9 +293,10 @@ type CallDecided struct {
 	Resend  string          `json:"resend,omitempty"` // how an unknown outcome may be sent again
 	Lapse   Verb            `json:"lapse,omitempty"`  // what a lapsed gate does
 	Verdict Verdict         `json:"verdict"`
-	Opens   Opening         `json:"opens,omitempty"` // the container that it opens, in place of being started
-	To      string          `json:"to,omitempty"`    // for Pass, a consult and a relay: whose it is
-	Words   string          `json:"words,omitempty"` // for Refuse: what the model is told
+	Opens   Opening         `json:"opens,omitempty"`   // the container that it opens, in place of being started
+	To      string          `json:"to,omitempty"`      // for Pass, and what is opened: whose it is
+	Planned int             `json:"planned,omitempty"` // the number of the step of a plan that it is
+	Words   string          `json:"words,omitempty"`   // for Refuse: what the model is told
 	Rung    Rung            `json:"rung,omitempty"`
 	Repairs []string        `json:"repairs,omitempty"` // what was put right in the arguments
 	Because string          `json:"because,omitempty"` // the model's reason, for reason_first
@@ -455,11 +456,12 @@ type LegEntered struct {
 	Why     string            `json:"why"`
 }
 
-// Kinds of legs that events are read by: the value of the first is kept field by field, and
-// what the second opens are branches by name.
+// Kinds of legs that events are read by: the value of the first is kept field by field, what
+// the second opens are branches by name, and the third may end before all that it could open.
 const (
 	LegSets     = "set"
 	LegBranches = "together"
+	LegRounds   = "exchange"
 )
 
 // LegLeft ends a visit of a leg, and says where the relay goes on.

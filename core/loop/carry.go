@@ -37,12 +37,10 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 				add(c.Step, &ledger.GateSettled{Verb: ledger.Withdrawn, Why: blocked + " did not succeed before it"})
 			}
 			add(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("%s was not done, because %s before it did not succeed.", d.Tool, blocked), Why: "a write before it did not return"})
-		case c.Progress == run.Decided && d.Opens == ledger.Course:
-			if !(write && busy) {
-				acts = append(acts, openCourse(p, c)...)
-			}
 		case c.Progress == run.Decided && d.Opens != "":
-			acts = append(acts, openConsult(p, s, c)...)
+			if !(write && busy) {
+				acts = append(acts, open(p, s, c)...)
+			}
 		case c.Progress == run.Left:
 			acts = append(acts, leave(p, s, c)...)
 		case c.Progress == run.Decided && d.Verdict == ledger.Put:
@@ -63,6 +61,17 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 		return acts
 	}
 	return handOver(s, t, blocked)
+}
+
+// open begins what a call opens in place of being started.
+func open(p *project.Project, s *run.State, c *run.Call) []Action {
+	switch {
+	case c.Decided.Planned > 0:
+		return openStep(c)
+	case c.Decided.Opens == ledger.Course:
+		return openCourse(p, c)
+	}
+	return openConsult(p, s, c)
 }
 
 // ready lists the calls of a thread's newest turn that can start: its reads, and the first

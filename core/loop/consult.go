@@ -75,7 +75,8 @@ func decideConsult(p *project.Project, s *run.State, t *run.Thread, d *ledger.Ca
 
 // decideAsk takes the verdict on a question to the person.
 func decideAsk(s *run.State, t *run.Thread, d *ledger.CallDecided, a ledger.Ask) {
-	if !asks(t) || s.Opened().Tools == ledger.ToolsOff {
+	leg := t.Turn().N == 0 && t.Parent() != nil
+	if (!asks(t) && !leg) || s.Opened().Tools == ledger.ToolsOff {
 		d.Verdict, d.Why, d.Words = ledger.Refuse, "it may not ask the person", "You cannot ask the person from here. Say in your answer what is missing."
 		return
 	}

@@ -36,6 +36,8 @@ func decide(p *project.Project, s *run.State, t *run.Thread) []Action {
 		} else if calls++; calls > p.Limits.Calls {
 			d.Verdict, d.Why = ledger.Refuse, fmt.Sprintf("the run's %d calls are used up", p.Limits.Calls)
 			d.Words = fmt.Sprintf("%s was not called: this run may make %d calls, and they are used up.", a.Tool, p.Limits.Calls)
+		} else if l := prompt.Planned(p, t); l != nil && a.Tool == project.NextStep {
+			decideStep(p, s, t, d, a, l)
 		} else if to, ok := strings.CutPrefix(a.Tool, project.ConsultPrefix); ok && p.Tools[a.Tool] == nil {
 			decideConsult(p, s, t, d, a, to)
 		} else if r := p.Relays[a.Tool]; r != nil && p.Tools[a.Tool] == nil {
@@ -160,6 +162,9 @@ func callable(p *project.Project, s *run.State, t *run.Thread) []string {
 		for _, h := range a.PassesTo {
 			have = append(have, project.PassPrefix+h)
 		}
+	}
+	if prompt.Planned(p, t) != nil {
+		have = append(have, project.NextStep)
 	}
 	if asks(t) {
 		have = append(have, project.AskPerson)

@@ -51,6 +51,9 @@ func overOwn(p *project.Project, t *run.Thread) *ledger.Problem {
 	if tool, times := t.Repeated(); times >= p.Limits.SameCall {
 		return limit("Look at what the model reads of the result: it should say what to do instead.", "the model made the same call of %s %d times with the same arguments and got the same result (limit same_call: %d)", tool, times, p.Limits.SameCall)
 	}
+	if l, c := prompt.Planned(p, t), t.Planned(); l != nil && c != nil && c.Decided.Planned > l.Steps+1 {
+		return limit("Raise steps: of the leg if it was right to go on, or let the agent's instructions say when the aim is reached.", "the plan of %s has taken its %d steps and would not end (steps: %d of the leg %s); it wanted %s next", t.Agent(), l.Steps, l.Steps, l.Name, c.Decided.To)
+	}
 	name := t.Agent()
 	if a := p.Agents[name]; a != nil && a.Turns > 0 && t.TurnsOf(name) >= a.Turns {
 		return limit("Look at the run; raise limits: of the agent if it was right to go on.", "%s has used its %d turns (limit turns: %d of the agent)", name, t.TurnsOf(name), a.Turns)

@@ -347,7 +347,7 @@ func turn(p *project.Project, s *run.State, t *run.Thread, at time.Time, why str
 		if s.Turns()+begun.turns >= p.Limits.Turns {
 			return nil
 		}
-		if a := p.Agents[t.Agent()]; model == "" && a != nil {
+		if a := p.Agent(t.Agent()); model == "" && a != nil {
 			model = a.Model
 		}
 	}

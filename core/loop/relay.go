@@ -1,6 +1,7 @@
 package loop
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -75,6 +76,15 @@ func course(p *project.Project, s *run.State, t *run.Thread, at time.Time) []Act
 		if l == nil {
 			return fail(t, ledger.Problem{Class: "relay", Say: fmt.Sprintf("the leg %q of %s is not in this version of the project", v.Leg, r.Name)}, "it is not there")
 		}
+		if l.Kind == project.LegExchange && v.Opened > 0 && v.Done == v.Opened && v.Failed == 0 {
+			ends, err := g.agreed(l, v)
+			if err != nil {
+				return g.failed(l, v, ledger.Problem{Class: "relay", Say: fmt.Sprintf("%s: until of the leg %s could not be evaluated: %v", l.Place, l.Name, err)})
+			}
+			if ends != "" || !v.Room() {
+				return g.said(l, v, cmp.Or(ends, "rounds"))
+			}
+		}
 		if v.Room() {
 			return g.open(l, v)
 		}
@@ -136,8 +146,10 @@ func (g *going) enter(l *project.Leg) []Action {
 	}
 	e := &ledger.LegEntered{Kind: string(l.Kind), Why: why}
 	switch l.Kind {
-	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay:
+	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay, project.LegPrompt, project.LegAsk, project.LegPlan:
 		e.Items, e.AtOnce = 1, 1
+	case project.LegExchange:
+		e.Items, e.Many, e.AtOnce = 2*l.Rounds, true, 1
 	case project.LegTogether:
 		for _, b := range l.Branches {
 			e.Over = append(e.Over, g.text(b.Name))
@@ -184,12 +196,21 @@ func (g *going) open(l *project.Leg, v *run.Visit) []Action {
 	step := v.Item(n)
 	if l.Kind == project.LegTogether {
 		l = l.Branches[n-1]
-	} else if v.Entered.Many {
+	} else if v.Entered.Many && l.Kind != project.LegExchange {
 		item, _ := value.Read(v.Entered.Over[n-1]) // the loop wrote it
 		g.item, g.n = item, n
 	}
 	switch l.Kind {
-	case project.LegOfAgent:
+	case project.LegAsk:
+		say, err := g.say(l)
+		if err != nil {
+			return g.bad(l, v, "ask", err)
+		}
+		args := g.text(map[string]any{project.Question: say})
+		return one(ledger.New(step, &ledger.ThreadOpened{Role: ledger.LegCall, Agent: g.r.Name, Call: &ledger.Ask{ID: "leg", Tool: project.AskPerson, Args: string(args)}, Why: "the leg " + l.Name + " asks the person"}))
+	case project.LegExchange:
+		return g.speak(l, v, step, n)
+	case project.LegOfAgent, project.LegPrompt, project.LegPlan:
 		say, err := g.say(l)
 		if err != nil {
 			return g.bad(l, v, "say", err)
@@ -287,7 +308,9 @@ func (g *going) leave(l *project.Leg, v *run.Visit) []Action {
 	switch l.Kind {
 	case project.LegTogether:
 		panic("loop: a leg with branches opens several")
-	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay:
+	case project.LegExchange:
+		panic("loop: an exchange ends by what was said")
+	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay, project.LegPrompt, project.LegAsk, project.LegPlan:
 		res := v.Results[0]
 		if res.Outcome != ledger.EndDone {
 			prob := ledger.Problem{Class: "stopped", Say: res.Why}
@@ -317,6 +340,63 @@ func (g *going) leave(l *project.Leg, v *run.Visit) []Action {
 		out.Value, out.Answer, out.Go, out.Why = g.text(val), expr.Show(value.Plain(val)), "", "the relay finishes here"
 	}
 	return append(before, Record{ledger.New(v.Step, out)})
+}
+
+// speak lets the next of the two agents of an exchange speak: the first is told how it begins,
+// the other that and what the first said, and then each what the other said last.
+func (g *going) speak(l *project.Leg, v *run.Visit, step ledger.StepID, n int) []Action {
+	who := l.Between[(n-1)%2]
+	var say []string
+	if n <= 2 {
+		opening, err := g.say(l)
+		if err != nil {
+			return g.bad(l, v, "say", err)
+		}
+		say = append(say, opening)
+	}
+	if n > 1 {
+		words := v.Results[n-2].Answer
+		if n == 2 {
+			words = l.Between[0] + ": " + words
+		}
+		say = append(say, words)
+	}
+	name, visit := v.Step.LegName()
+	o := &ledger.ThreadOpened{Role: ledger.LegAgent, Agent: who, Say: strings.Join(say, "\n\n"), Why: who + " speaks"}
+	o.Line = ledger.LineOf(g.t.ID(), fmt.Sprintf("%s:%d/%s", name, visit, who))
+	o.From = g.t.LineFrom(o.Line)
+	return one(ledger.New(step, o))
+}
+
+// agreed says what ends an exchange after what was said last: until, or its phrase; "" where
+// it goes on.
+func (g *going) agreed(l *project.Leg, v *run.Visit) (string, error) {
+	words := v.Results[v.Done-1].Answer
+	if l.Phrase != "" && strings.Contains(strings.ToLower(words), strings.ToLower(l.Phrase)) {
+		return "phrase", nil
+	}
+	if l.Until == nil {
+		return "", nil
+	}
+	vars := g.vars()
+	vars["words"], vars["n"] = words, int64(v.Done)
+	yes, err := l.Until.True(vars)
+	if !yes || err != nil {
+		return "", err
+	}
+	return "until", nil
+}
+
+// said ends an exchange: its value is all that was said, and what ended it.
+func (g *going) said(l *project.Leg, v *run.Visit, ended string) []Action {
+	all := []any{}
+	for i, r := range v.Results {
+		all = append(all, map[string]any{"agent": l.Between[i%2], "text": r.Answer})
+	}
+	last := v.Results[v.Done-1].Answer
+	why := map[string]string{"until": "what until says holds", "phrase": "the phrase was said", "rounds": "its rounds are over"}[ended]
+	return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndDone, Keep: l.Keep, Go: g.r.After(l), Answer: last, Done: v.Done, Of: v.Done, Why: why,
+		Value: g.text(map[string]any{"said": all, "last": last, "ended": ended})}))
 }
 
 // gather ends a leg that did several things: its value is what came of each, in order, or by

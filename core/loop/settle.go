@@ -9,6 +9,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
@@ -108,7 +109,15 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 		if !ok || strings.TrimSpace(text) == "" {
 			return nil, refused("Give the answer in words.", "an answer needs words")
 		}
-		raw, err := json.Marshal(text)
+		var said any = text
+		if shape := askedFor(p, state, step); shape != nil {
+			v, faults := ReadAnswer(shape, text)
+			if faults != "" {
+				return nil, refused("Answer as the question asks.", "the answer does not fit: %s", faults)
+			}
+			said = v
+		}
+		raw, err := json.Marshal(said)
 		if err != nil {
 			return nil, err
 		}
@@ -127,6 +136,19 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 	}
 	e := ledger.New(step, ev)
 	return &e, nil
+}
+
+// askedFor gives the schema that the answer to the question of a leg has to fit; nil where
+// there is none.
+func askedFor(p *project.Project, s *run.State, step ledger.StepID) *schema.Schema {
+	c := s.Call(step)
+	if c == nil {
+		return nil
+	}
+	if l := prompt.LegOf(p, c.Turn.Thread); l != nil && l.Kind == project.LegAsk {
+		return l.Answer
+	}
+	return nil
 }
 
 func verbList(v []ledger.Verb) string {

@@ -69,9 +69,12 @@ func settled(p *project.Project, s *run.State, c *run.Call) []Action {
 	who := st.By
 	switch st.Verb {
 	case ledger.Answer:
-		var text string
-		_ = json.Unmarshal(st.Result, &text) // written by Settle
-		return one(ledger.New(c.Step, &ledger.CallReturned{Result: st.Result, Words: fmt.Sprintf("%s answers: %s", upper(who), text), By: who}))
+		said, _ := value.Read(st.Result) // written by Settle
+		words := fmt.Sprintf("%s answers: %s", upper(who), expr.Show(said))
+		if c.Turn.N == 0 { // no model reads it
+			words = expr.Show(said)
+		}
+		return one(ledger.New(c.Step, &ledger.CallReturned{Result: st.Result, Words: words, By: who}))
 	case ledger.RefuseIt:
 		if d.Verdict == ledger.Put {
 			return one(ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("%s does not answer that: %s", upper(who), st.Because), By: who, Why: who + " does not answer"}))

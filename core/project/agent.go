@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-func (c *compiler) agent(d *document, model string) {
+func (c *compiler) agent(d *document) {
 	var r struct {
 		Agent, Summary, Prompt, Model string
 		Tools                         []string
@@ -27,8 +27,8 @@ func (c *compiler) agent(d *document, model string) {
 	}
 	a.Prompt = c.template(d, c.scope(d, nil), "/prompt", r.Prompt)
 	if a.Model == "" {
-		a.Model = model
-		if model == "" {
+		a.Model = c.model
+		if c.model == "" {
 			c.report(Error, d.at("/agent"), "Add model: here or in "+Main+".", "the agent %q has no model", a.Name)
 		}
 	} else if c.p.Models[a.Model] == nil {
@@ -92,9 +92,7 @@ func (c *compiler) references() {
 	for _, n := range keysOf(c.p.Relays) {
 		for _, leg := range c.p.Relays[n].Legs {
 			for _, l := range leg.parts() {
-				if l.Kind == LegOfAgent {
-					queue = append(queue, l.Does)
-				}
+				queue = append(queue, l.agents()...)
 			}
 		}
 	}

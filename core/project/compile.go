@@ -133,6 +133,7 @@ func (c *compiler) compile() {
 	if m.Model == "" && len(p.Models) == 1 {
 		m.Model = keysOf(p.Models)[0]
 	}
+	c.model = m.Model
 	for _, d := range c.docs {
 		switch d.kind {
 		case "tool":
@@ -148,7 +149,7 @@ func (c *compiler) compile() {
 	}
 	for _, d := range c.docs {
 		if d.kind == "agent" {
-			c.agent(d, m.Model)
+			c.agent(d)
 		}
 	}
 	c.references()

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"strings"
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/schema"
@@ -104,7 +105,7 @@ func mustCompile(raw json.RawMessage) *schema.Schema {
 			return s
 		}
 	}
-	panic("the schema of a question is one: " + err.Error())
+	panic("a schema of our own is one: " + err.Error())
 }
 
 // params gives what an agent is consulted with: a question, then the fields of its input.
@@ -123,6 +124,49 @@ func (a *Agent) params() (*schema.Schema, error) {
 	props[Question] = map[string]any{"type": "string", "minLength": 1, "description": "What to ask, in full: " + a.Name + " sees nothing of this conversation."}
 	doc["properties"], doc["required"] = props, required
 	return schema.Compile(doc)
+}
+
+// nextStep makes the tool with which the agent of a plan takes its next step. What each
+// candidate takes stands under $defs, by its name.
+func (p *Project) nextStep(l *Leg) *Tool {
+	defs := map[string]any{}
+	var lines []string
+	for _, n := range l.Among {
+		def := map[string]any{"type": "object", "properties": map[string]any{"ask": map[string]any{"type": "string", "description": "What it is to do, in full: it sees nothing of this conversation."}}, "required": []any{"ask"}}
+		summary := ""
+		switch {
+		case p.Tools[n] != nil:
+			summary = p.Tools[n].Summary
+			def = maps.Clone(p.Tools[n].Input.Doc())
+			def["title"] = "a tool"
+		case p.Relays[n] != nil:
+			summary = p.Relays[n].Summary
+			def = maps.Clone(p.Relays[n].Input.Doc())
+			def["title"] = "a relay"
+		case p.Agents[n] != nil:
+			summary = p.Agents[n].Summary
+			def["title"] = StepOfAgent
+		}
+		def["description"] = summary
+		defs[n] = def
+		lines = append(lines, n+": "+summary)
+	}
+	who := map[string]any{"enum": l.Among, "description": "Who takes it."}
+	ask := map[string]any{"type": "string", "description": "For an agent: what it is to do, in full. For the others: what the step is for."}
+	doc := map[string]any{"type": "object", "additionalProperties": false, "required": []any{"who"}, "$defs": defs, "properties": map[string]any{
+		"aim":  map[string]any{"type": "string", "description": "What the whole is to come to, in a sentence."},
+		"who":  who,
+		"ask":  ask,
+		"with": map[string]any{"type": "object", "description": "For a tool or a relay: its input, as $defs describes it under its name."},
+		"ahead": map[string]any{"type": "array", "description": "The steps that will probably follow, in order.",
+			"items": map[string]any{"type": "object", "additionalProperties": false, "required": []any{"who"}, "properties": map[string]any{"who": who, "ask": ask}}},
+	}}
+	raw, err := json.Marshal(doc) // so that it holds what a schema that was read holds
+	if err != nil {
+		panic("compiled schemas are JSON: " + err.Error())
+	}
+	return &Tool{Name: NextStep, Input: mustCompile(raw), Effect: ledger.Read,
+		Summary: "Take the next step, and read what came of it. Answer in words, with no call, when the aim is reached. Who can take a step: " + strings.Join(lines, " | ")}
 }
 
 // pack fills every agent's toolbox: its tools, then its consults, then its handoffs.
@@ -147,5 +191,15 @@ func (p *Project) pack() {
 			contracts = append(contracts, Contract{Name: PassPrefix + h, Summary: "Hand the conversation over to " + h + ": " + p.Agents[h].Summary, Parameters: passParameters})
 		}
 		a.Box, a.Asking = box(contracts), box(append(slices.Clip(contracts), askPerson))
+	}
+	for _, r := range p.Relays {
+		for _, l := range r.Legs {
+			if l.Kind == LegPlan {
+				l.Box = box(append(slices.Clip(p.Agents[l.Does].Box.Contracts), l.NextStep.Contract()))
+			}
+			if l.Own != nil {
+				l.Own.Box, l.Own.Asking = NoTools, NoTools
+			}
+		}
 	}
 }

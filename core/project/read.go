@@ -241,7 +241,7 @@ func (r *Reader) Compile(src Source) (*Project, []Problem) {
 
 func (r *Reader) compiler(src Source) *compiler {
 	return &compiler{r: r, src: src, unread: map[string]bool{}, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
-		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{}, Sources: map[string]*SourceDoc{}, Relays: map[string]*Relay{},
+		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{}, Sources: map[string]*SourceDoc{}, Relays: map[string]*Relay{}, own: map[string]*Agent{},
 		Files: src.Files, Catalogues: src.Catalogues, Version: src.Hash(),
 	}}
 }
@@ -259,6 +259,7 @@ type compiler struct {
 	anyTool  bool             // a source that could not be read may bring any tool
 	judged   []judged
 	about    string // the tool that is looked at
+	model    string // of agents and prompts that name none
 }
 
 func (c *compiler) report(g Grade, at Place, remedy, format string, args ...any) {

@@ -1,6 +1,7 @@
 package project
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -30,6 +31,10 @@ const (
 	LegOfAgent  LegKind = "agent"
 	LegOfTool   LegKind = "tool"
 	LegOfRelay  LegKind = "relay"
+	LegPrompt   LegKind = "prompt"
+	LegAsk      LegKind = "ask"
+	LegPlan     LegKind = "plan"
+	LegExchange LegKind = ledger.LegRounds
 	LegSet      LegKind = ledger.LegSets
 	LegChoose   LegKind = "choose"
 	LegFinish   LegKind = "finish"
@@ -37,16 +42,21 @@ const (
 )
 
 // legKinds lists them in the order in which they are told.
-var legKinds = []LegKind{LegOfAgent, LegOfTool, LegOfRelay, LegTogether, LegSet, LegChoose, LegFinish}
+var legKinds = []LegKind{LegOfAgent, LegOfTool, LegOfRelay, LegPrompt, LegAsk, LegPlan, LegExchange, LegTogether, LegSet, LegChoose, LegFinish}
 
-// Works says whether a leg of the kind opens one thread or relay.
-func (k LegKind) Works() bool { return k == LegOfAgent || k == LegOfTool || k == LegOfRelay }
+// answers says whether what a leg of the kind brings is an answer in words, which can be held
+// to a schema.
+func (k LegKind) answers() bool {
+	return k == LegOfAgent || k == LegPrompt || k == LegAsk || k == LegPlan
+}
 
 // Bounds of legs that open several.
 const (
 	MostItems    = 10_000 // that a leg may go over
 	atOnce       = 4      // by default
 	branchesMost = 32
+	stepsOfPlan  = 8 // by default
+	rounds       = 6 // by default
 )
 
 // Leg is one station of a relay.
@@ -54,6 +64,15 @@ type Leg struct {
 	Name     string
 	Kind     LegKind
 	Does     string         // the agent, tool or relay
+	Among    []string       // of a plan: the agents, tools and relays that its steps are chosen from
+	Steps    int            // of a plan
+	NextStep *Tool          // of a plan: what its agent calls to take the next step
+	Box      Toolbox        // of a plan: the agent's, and NextStep
+	Between  [2]string      // the agents of an exchange
+	Rounds   int            // of an exchange: each of the two speaks once in a round
+	Until    *expr.Expr     // of an exchange; nil: all rounds
+	Phrase   string         // of an exchange: it ends when this is said; "" is none
+	Own      *Agent         // of a prompt: nobody else's
 	Each     *expr.Mapping  // the list that it goes over; nil: it works once
 	AtOnce   int            // items that are worked at side by side
 	Collect  bool           // one that fails does not end the leg
@@ -147,6 +166,11 @@ func (r *Relay) Contract() Contract {
 
 type rawLeg struct {
 	Agent, Tool, Relay string
+	Prompt, Ask, Plan  string
+	Model              string
+	Among, Exchange    []string
+	Steps, Rounds      int
+	Until, Phrase      string
 	Each               any
 	AtOnce             int `json:"at_once"`
 	Together           map[string]any
@@ -186,7 +210,7 @@ func (c *compiler) relay(d *document) {
 	inner["item"], inner["n"] = expr.Any, expr.Whole
 	item := c.scope(d, inner)
 	for i, l := range r.Legs {
-		c.leg(d, r, l, legs[i], paths[i], s, item)
+		c.leg(d, r, l, legs[i], paths[i], names, s, item)
 	}
 	c.p.Relays[r.Name] = r
 }
@@ -256,10 +280,15 @@ func (r *Relay) names(legs []rawLeg, tools map[string]*Tool, agents map[string]m
 			if t := tools[x.Tool]; t != nil && t.Output != nil {
 				doc = t.Output.Doc()
 			}
-		case LegOfAgent:
+		case LegOfAgent, LegPrompt, LegAsk, LegPlan:
 			if doc = x.Answer; doc == nil {
-				doc = agents[x.Agent]
+				doc = agents[x.Agent+x.Plan]
 			}
+			if doc == nil && x.Agent+x.Plan == "" {
+				doc = expr.Text
+			}
+		case LegExchange:
+			doc = said
 		case LegOfRelay, LegTogether, LegSet, LegChoose, LegFinish:
 		}
 		if x.Each != nil {
@@ -275,6 +304,10 @@ func (r *Relay) names(legs []rawLeg, tools map[string]*Tool, agents map[string]m
 	}
 	return map[string]map[string]any{"input": r.Input.Doc(), "kept": expr.Object(kept), "visits": expr.Object(visits)}
 }
+
+// said describes the value of an exchange.
+var said = expr.Object(map[string]any{"last": expr.Text, "ended": expr.Text,
+	"said": map[string]any{"type": "array", "items": expr.Object(map[string]any{"agent": expr.Text, "text": expr.Text})}})
 
 // answers gives the schemas of what agents answer: a text, where they name none. It looks
 // at the documents, since agents are compiled after relays.
@@ -292,7 +325,7 @@ func (c *compiler) answers() map[string]map[string]any {
 }
 
 // leg compiles one leg.
-func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s, item *expr.Scope) {
+func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names map[string]map[string]any, s, item *expr.Scope) {
 	l.Keep, l.Go, l.OnError, l.Same, l.AtOnce = x.Keep, x.Go, x.Fails, x.Thread == "same", x.AtOnce
 	l.Collect = x.Fails == "collect"
 	if l.AtOnce == 0 {
@@ -306,7 +339,7 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s, it
 			c.report(Error, d.key(at+"/"+key), "Remove it.", "%s: is not for a leg that is a %s", key, l.Kind)
 		}
 	}
-	takes("each", x.Each != nil, LegOfAgent, LegOfTool, LegOfRelay)
+	takes("each", x.Each != nil, LegOfAgent, LegOfTool, LegOfRelay, LegPrompt)
 	if x.Each != nil {
 		l.Each = c.mapping(d, s, at+"/each", x.Each)
 		s = item
@@ -321,19 +354,49 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s, it
 	} else if l.Same {
 		c.report(Error, d.key(at+"/thread"), "Remove it.", "what is done several times side by side is done afresh")
 	}
-	takes("say", x.Say != "", LegOfAgent)
-	takes("thread", x.Thread != "", LegOfAgent)
-	takes("answer", x.Answer != nil, LegOfAgent)
+	takes("say", x.Say != "", LegOfAgent, LegPlan, LegExchange)
+	takes("thread", x.Thread != "", LegOfAgent, LegPlan)
+	takes("answer", x.Answer != nil, LegOfAgent, LegPrompt, LegAsk, LegPlan)
 	takes("args", x.Args != nil, LegOfTool)
 	takes("input", x.Input != nil, LegOfRelay)
+	takes("model", x.Model != "", LegPrompt)
+	takes("among", x.Among != nil, LegPlan)
+	takes("steps", x.Steps != 0, LegPlan)
+	takes("rounds", x.Rounds != 0, LegExchange)
+	takes("until", x.Until != "", LegExchange)
+	takes("phrase", x.Phrase != "", LegExchange)
+	if x.Answer != nil && l.Kind.answers() {
+		l.Answer = c.schema(d, at+"/answer", x.Answer)
+		c.contradictions(d, at+"/answer", l.Answer)
+	}
 	switch l.Kind {
 	case LegOfAgent:
 		l.Does = x.Agent
 		l.Say = c.template(d, s, at+"/say", x.Say)
-		if x.Answer != nil {
-			l.Answer = c.schema(d, at+"/answer", x.Answer)
-			c.contradictions(d, at+"/answer", l.Answer)
+	case LegPrompt:
+		l.Does = cmp.Or(l.Does, r.Name+"."+l.Name)
+		l.Say = c.template(d, s, at+"/prompt", x.Prompt)
+		l.Own = &Agent{Name: l.Does, Model: cmp.Or(x.Model, c.model), Answer: l.Answer, Place: l.Place, Said: l.Place}
+		if l.Own.Model == "" {
+			c.report(Error, l.Place, "Add model: here or in "+Main+".", "the leg %q has no model", l.Name)
+		} else if c.p.Models[l.Own.Model] == nil {
+			c.missing(d.at(at+"/model"), "model", l.Own.Model, keysOf(c.p.Models))
 		}
+		c.p.own[l.Does] = l.Own
+	case LegAsk:
+		l.Does = AskPerson
+		l.Say = c.template(d, s, at+"/ask", x.Ask)
+	case LegPlan:
+		l.Does, l.Among, l.Steps = x.Plan, x.Among, cmp.Or(x.Steps, stepsOfPlan)
+		l.Say = c.template(d, s, at+"/say", x.Say)
+		if len(x.Among) == 0 {
+			c.report(Error, l.Place, "Add among: with the agents, tools and relays that its steps are chosen from.", "the plan %q has nobody to carry it out", l.Name)
+		}
+	case LegExchange:
+		l.Rounds, l.Phrase = cmp.Or(x.Rounds, rounds), x.Phrase
+		copy(l.Between[:], x.Exchange)
+		l.Say = c.template(d, s, at+"/say", x.Say)
+		l.Until = c.cond(d, spoken(c, d, names), at+"/until", x.Until)
 	case LegOfTool:
 		l.Does = x.Tool
 		l.With = c.object(d, s, at+"/args", x.Args)
@@ -341,7 +404,7 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s, it
 		l.Does = x.Relay
 		l.With = c.object(d, s, at+"/input", x.Input)
 	case LegTogether:
-		c.branches(d, r, l, x.Together, at+"/together", s)
+		c.branches(d, r, l, x.Together, at+"/together", names, s)
 	case LegSet:
 		l.Set = c.object(d, s, at+"/set", x.Set)
 	case LegChoose:
@@ -364,12 +427,43 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, s, it
 	}
 }
 
+// spoken gives the scope of what ends an exchange: it sees the newest words, too.
+func spoken(c *compiler, d *document, names map[string]map[string]any) *expr.Scope {
+	inner := maps.Clone(names)
+	inner["words"], inner["n"] = expr.Text, expr.Whole
+	return c.scope(d, inner)
+}
+
+// among looks at whom a plan may choose from, and makes the tool with which it does.
+func (c *compiler) among(r *Relay, l *Leg) {
+	var have []string
+	for _, m := range [][]string{keysOf(c.p.Agents), keysOf(c.p.Tools), keysOf(c.p.Relays)} {
+		have = append(have, m...)
+	}
+	for i, n := range l.Among {
+		switch {
+		case !slices.Contains(have, n):
+			c.missing(l.Place, "agent, tool or relay", n, have)
+			return
+		case n == l.Does:
+			c.report(Error, l.Place, "Remove it from among:.", "the plan %q of %s would give its steps to the agent that plans", l.Name, r.Name)
+			return
+		case slices.Contains(l.Among[:i], n):
+			c.report(Error, l.Place, "Keep one of them.", "%q is listed twice", n)
+			return
+		}
+	}
+	if len(l.Among) > 0 {
+		l.NextStep = c.p.nextStep(l)
+	}
+}
+
 // branches compiles what a leg does side by side.
-func (c *compiler) branches(d *document, r *Relay, l *Leg, raw map[string]any, at string, s *expr.Scope) {
+func (c *compiler) branches(d *document, r *Relay, l *Leg, raw map[string]any, at string, names map[string]map[string]any, s *expr.Scope) {
 	for _, n := range inOrder(d, at, raw) {
 		var x rawLeg
 		c.read(d.at(at+"/"+n), raw[n], &x)
-		b := &Leg{Name: n, Place: d.key(at + "/" + n), AtOnce: 1}
+		b := &Leg{Name: n, Does: r.Name + "." + l.Name + "." + n, Place: d.key(at + "/" + n), AtOnce: 1}
 		switch {
 		case x.Agent != "":
 			b.Kind = LegOfAgent
@@ -377,12 +471,14 @@ func (c *compiler) branches(d *document, r *Relay, l *Leg, raw map[string]any, a
 			b.Kind = LegOfTool
 		case x.Relay != "":
 			b.Kind = LegOfRelay
+		case x.Prompt != "":
+			b.Kind = LegPrompt
 		}
 		if b.Kind == "" {
-			c.report(Error, b.Place, "Give it an agent, a tool or a relay.", "the branch %q does nothing", n)
+			c.report(Error, b.Place, "Give it an agent, a tool, a relay or a prompt.", "the branch %q does nothing", n)
 			continue
 		}
-		c.leg(d, r, b, x, at+"/"+n, s, s)
+		c.leg(d, r, b, x, at+"/"+n, names, s, s)
 		l.Branches = append(l.Branches, b)
 	}
 	if len(raw) > branchesMost {
@@ -456,9 +552,21 @@ func (c *compiler) does(r *Relay, l *Leg) {
 		for _, b := range l.Branches {
 			c.does(r, b)
 		}
-	case LegOfAgent:
+	case LegOfAgent, LegPlan:
 		if c.p.Agents[l.Does] == nil {
 			c.missing(l.Place, "agent", l.Does, keysOf(c.p.Agents))
+		}
+		if l.Kind == LegPlan {
+			c.among(r, l)
+		}
+	case LegExchange:
+		for _, n := range l.Between {
+			if c.p.Agents[n] == nil {
+				c.missing(l.Place, "agent", n, keysOf(c.p.Agents))
+			}
+		}
+		if l.Between[0] == l.Between[1] {
+			c.report(Error, l.Place, "Name two agents.", "in the leg %q %s would talk to itself", l.Name, l.Between[0])
 		}
 	case LegOfTool:
 		t := c.p.Tools[l.Does]
@@ -474,7 +582,7 @@ func (c *compiler) does(r *Relay, l *Leg) {
 			return
 		}
 		c.given(r, l, "input", x.Input)
-	case LegSet, LegChoose, LegFinish:
+	case LegPrompt, LegAsk, LegSet, LegChoose, LegFinish:
 	}
 }
 
@@ -538,8 +646,10 @@ func (c *compiler) nested() {
 		}
 		for _, leg := range r.Legs {
 			for _, l := range leg.parts() {
-				if x := c.p.Relays[l.Does]; l.Kind == LegOfRelay && x != nil {
-					walk(x, append(slices.Clone(path), r.Name))
+				for _, n := range l.relays() {
+					if x := c.p.Relays[n]; x != nil {
+						walk(x, append(slices.Clone(path), r.Name))
+					}
 				}
 			}
 		}
@@ -560,30 +670,58 @@ func (c *compiler) effectOf(r *Relay, seen map[string]bool) ledger.Effect {
 	for _, l := range r.Legs {
 		parts = append(parts, l.parts()...)
 	}
+	strongest := func(name string) {
+		if t := c.p.Tools[name]; t != nil {
+			out = out.Stronger(t.Effect)
+		} else if x := c.p.Relays[name]; x != nil {
+			out = out.Stronger(c.effectOf(x, seen))
+		}
+	}
 	for _, l := range parts {
 		switch l.Kind {
-		case LegOfTool:
-			if t := c.p.Tools[l.Does]; t != nil {
-				out = out.Stronger(t.Effect)
-			}
-		case LegOfRelay:
-			if x := c.p.Relays[l.Does]; x != nil {
-				out = out.Stronger(c.effectOf(x, seen))
-			}
-		case LegOfAgent:
-			for _, a := range c.reachable(l.Does) {
-				for _, t := range a.Tools {
-					if x := c.p.Tools[t]; x != nil {
-						out = out.Stronger(x.Effect)
-					} else if x := c.p.Relays[t]; x != nil {
-						out = out.Stronger(c.effectOf(x, seen))
+		case LegOfTool, LegOfRelay:
+			strongest(l.Does)
+		case LegOfAgent, LegPlan, LegExchange:
+			for _, n := range l.agents() {
+				for _, a := range c.reachable(n) {
+					for _, t := range a.Tools {
+						strongest(t)
 					}
 				}
 			}
-		case LegTogether, LegSet, LegChoose, LegFinish:
+			for _, n := range l.Among {
+				strongest(n)
+			}
+		case LegTogether, LegPrompt, LegAsk, LegSet, LegChoose, LegFinish:
 		}
 	}
 	return out
+}
+
+// agents lists the agents that a leg, or a branch, sets to work itself.
+func (l *Leg) agents() []string {
+	switch l.Kind {
+	case LegOfAgent:
+		return []string{l.Does}
+	case LegPlan:
+		return append([]string{l.Does}, l.Among...) // of which some may be tools and relays
+	case LegExchange:
+		return l.Between[:]
+	case LegOfTool, LegOfRelay, LegPrompt, LegAsk, LegSet, LegChoose, LegFinish, LegTogether:
+	}
+	return nil
+}
+
+// relays lists the relays that a leg, or a branch, may go through.
+func (l *Leg) relays() []string {
+	switch l.Kind {
+	case LegOfRelay:
+		return []string{l.Does}
+	case LegPlan:
+		return l.Among
+	case LegOfAgent, LegExchange, LegOfTool, LegPrompt, LegAsk, LegSet, LegChoose, LegFinish, LegTogether:
+	}
+	return nil
 }
 
 // reachable lists an agent and those that it may pass to or consult, however far.

@@ -67,6 +67,8 @@ func (c *compiler) tool(d *document, source string) *Tool {
 		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for handoffs", PassPrefix)
 	case strings.HasPrefix(r.Tool, ConsultPrefix):
 		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for consults", ConsultPrefix)
+	case r.Tool == NextStep:
+		c.report(Error, d.at("/tool"), "Give it another name.", "%s is how the agent of a plan takes its next step", NextStep)
 	case r.Tool == AskPerson:
 		c.report(Error, d.at("/tool"), "Give it another name.", "%s is how an agent that is consulted asks the person", AskPerson)
 	}

@@ -26,12 +26,22 @@ type Project struct {
 	Tools      map[string]*Tool
 	Sources    map[string]*SourceDoc
 	Relays     map[string]*Relay
+	own        map[string]*Agent // of legs that are a prompt, by RELAY.LEG
 	Rung       ledger.Rung
 	Bare       bool // commands run with no sandbox
 	Drills     []*Drill
 	Version    ledger.Hash
 	Files      map[string]string    // every file read, by path
 	Catalogues map[string]Catalogue // what its sources offered of the tools it takes
+}
+
+// Agent finds who acts under a name: an agent, or what a leg that is a prompt asks; nil where
+// there is none.
+func (p *Project) Agent(name string) *Agent {
+	if a := p.Agents[name]; a != nil {
+		return a
+	}
+	return p.own[name]
 }
 
 // Model is one way to reach a model.
@@ -403,6 +413,12 @@ const (
 	PassPrefix    = "pass_to_"
 	ConsultPrefix = "consult_"
 )
+
+// NextStep is the name under which the agent of a plan sees the tool that takes its next step.
+const NextStep = "next_step"
+
+// StepOfAgent is the title of an agent among the definitions of that tool's parameters.
+const StepOfAgent = "an agent"
 
 // AskPerson is the name under which a model sees a question to the person, and Question the
 // argument in which it, and a consult, says what is asked.

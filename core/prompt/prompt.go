@@ -46,7 +46,7 @@ func Vars(p *project.Project, s *run.State, t *run.Thread, at time.Time) expr.Va
 
 // Build makes the request of the next turn of the agent that holds the baton on a thread.
 func Build(p *project.Project, s *run.State, t *run.Thread, model string, at time.Time) (Built, error) {
-	a := p.Agents[t.Agent()]
+	a := p.Agent(t.Agent())
 	if a == nil {
 		return Built{}, fmt.Errorf("the agent %q, which holds the baton, is not in this version of the project", t.Agent())
 	}
@@ -64,6 +64,10 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 		box = project.NoTools
 	case t.Opened() != nil && t.Opened().Asks:
 		box = a.Asking
+	default:
+		if l := Planned(p, t); l != nil {
+			box = l.Box
+		}
 	}
 	from := window(t.Messages(), a.Window)
 	shape := AnswerOf(p, t)
@@ -80,19 +84,37 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 // AnswerOf gives the schema that the answer on a thread has to fit: that of its leg, or of
 // the agent that speaks; nil where there is none.
 func AnswerOf(p *project.Project, t *run.Thread) *schema.Schema {
-	if v, item := t.Visit(); v != nil {
-		if r := p.Relays[t.Parent().Frame().Relay]; r != nil {
-			l := r.Leg(v.Leg)
-			if l != nil && l.Kind == project.LegTogether && item <= len(l.Branches) {
-				l = l.Branches[item-1]
-			}
-			if l != nil && l.Answer != nil {
-				return l.Answer
-			}
-		}
+	if l := LegOf(p, t); l != nil && l.Answer != nil {
+		return l.Answer
 	}
-	if a := p.Agents[t.Agent()]; a != nil {
+	if a := p.Agent(t.Agent()); a != nil {
 		return a.Answer
+	}
+	return nil
+}
+
+// LegOf gives the leg, or the branch of one, that opened a thread; nil where none did.
+func LegOf(p *project.Project, t *run.Thread) *project.Leg {
+	v, item := t.Visit()
+	if v == nil {
+		return nil
+	}
+	r := p.Relays[t.Parent().Frame().Relay]
+	if r == nil {
+		return nil
+	}
+	l := r.Leg(v.Leg)
+	if l != nil && l.Kind == project.LegTogether && item <= len(l.Branches) {
+		return l.Branches[item-1]
+	}
+	return l
+}
+
+// Planned gives the leg whose plan the agent that speaks on a thread makes; nil where it makes
+// none.
+func Planned(p *project.Project, t *run.Thread) *project.Leg {
+	if l := LegOf(p, t); l != nil && l.Kind == project.LegPlan && l.Does == t.Agent() {
+		return l
 	}
 	return nil
 }

@@ -396,6 +396,9 @@ func (s *State) decide(e ledger.Event, d *ledger.CallDecided) error {
 	u.Calls = append(u.Calls, c)
 	s.calls[e.Step] = c
 	u.left++
+	if d.Planned > 0 {
+		u.Thread.planned = c
+	}
 	if d.Verdict == ledger.Pass {
 		u.passes = append(u.passes, c)
 	} else {

@@ -178,7 +178,7 @@ func (s *State) legEvent(e ledger.Event) error {
 		f.Visit = &Visit{Step: e.Step, Leg: name, Entered: d}
 	case *ledger.LegLeft:
 		v := f.Visit
-		if v == nil || v.Step != e.Step || v.Opened != v.Done || (d.Outcome == ledger.EndDone && !v.Over()) {
+		if v == nil || v.Step != e.Step || v.Opened != v.Done || (d.Outcome == ledger.EndDone && !v.Over() && v.Entered.Kind != ledger.LegRounds) {
 			return fmt.Errorf("the relay is not at that leg, or something that it opened is open")
 		}
 		v.Left = d

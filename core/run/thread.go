@@ -35,6 +35,7 @@ type Thread struct {
 	same     map[ledger.Hash]int
 	sameTool string // the call that was repeated most
 	sameMost int
+	planned  *Call    // the newest step of its plan; nil: there is none
 	revised  int      // times an answer was sent back
 	acted    bool     // a call that is not a read was carried out, here or below
 	notes    []string // for the next turn, not yet in the thread
@@ -83,6 +84,10 @@ func (t *Thread) Turns() int { return t.turns }
 
 // TurnsOf counts the turns that an agent has had on the thread.
 func (t *Thread) TurnsOf(agent string) int { return t.byAgent[agent] }
+
+// Planned gives the call that took the newest step of the plan that is made on the thread; nil
+// where there is none.
+func (t *Thread) Planned() *Call { return t.planned }
 
 // Revised counts how often an answer on the thread was sent back.
 func (t *Thread) Revised() int { return t.revised }

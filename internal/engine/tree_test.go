@@ -109,6 +109,9 @@ func drive(t *testing.T, e *engine.Engine, k *keeper, run string) {
 				x.Verb, x.Args = ledger.Amend, map[string]any{"berth": "D2"}
 			case ledger.QuestionTicket:
 				x.Verb, x.Result = ledger.Answer, "3.2 m"
+				if tk.Raised.Agent == "asked" {
+					x.Result = "3"
+				}
 			case ledger.OutcomeTicket:
 				x.Verb = ledger.NotHappened
 				if k.did(tk.Step) {
@@ -143,6 +146,14 @@ func TestARelayThatIsKilledAtEveryAppendComesToTheSame(t *testing.T) {
 		`"both":{"card":{"length_m":46,"name":"a"},"first":{"length_m":46},"letter":"Dear vessel."}`)
 }
 
+func TestPlansExchangesAndQuestionsThatAreKilledAtEveryAppendComeToTheSame(t *testing.T) {
+	killEverywhere(t, coretest.Letters, map[string][]string{"desk": {`next_step {"who":"look","with":{"name":"a"}}`, `next_step {"who":"reserve","with":{"berth":"C4"}}`, `next_step {"who":"reader","ask":"read it"}`, "done"}, "reader": {"fine"}},
+		engine.Start{Relay: "trip", Input: json.RawMessage(`{"text":"to Kelmere"}`)}, `done done {"booking":"D2","length_m":46}`)
+	killEverywhere(t, coretest.Letters, map[string][]string{"writer": {"It says much.", "Now it is fine."}, "reader": {"Too much."}},
+		engine.Start{Relay: "talk", Input: json.RawMessage(`{"text":"the letter"}`)}, `done until after 3: Now it is fine.`)
+	killEverywhere(t, coretest.Letters, map[string][]string{"asked.rough": {`"three"`}}, engine.Start{Relay: "asked", Input: json.RawMessage(`{"text":"boats"}`)}, `done three`)
+}
+
 // killEverywhere runs something, then once more for each append of it, killed there, and
 // holds that it comes to the same and that no write is done twice.
 func killEverywhere(t *testing.T, text string, lines map[string][]string, from engine.Start, comes string) {
@@ -155,7 +166,7 @@ func killEverywhere(t *testing.T, text string, lines map[string][]string, from e
 	want := outcome(t, e, b.Run)
 	assert.Contains(t, want, comes)
 	e.Close()
-	require.GreaterOrEqual(t, len(log.batches), 5)
+	require.GreaterOrEqual(t, len(log.batches), 2)
 	for cut := 0; cut <= len(log.batches); cut++ {
 		for _, done := range []bool{false, true} { // what was in flight had been done, or not
 			mem := engine.NewMemory()

@@ -14,6 +14,9 @@
 //     strings.go, texts.go, and results.go for what tools brought;
 //   - think.go takes the goals a step on: calls, a question, a handoff, or the
 //     answer; rules.go has what comes before a call, condition.go what it hangs on;
+//   - plan.go has whom a plan can set to work weighed as tools are;
+//   - compose.go does what an agent with no tools does with a text, and gives answers the
+//     shape that they have to have;
 //   - ask.go and say.go word questions and answers, why.go the reasons.
 //
 // The reading of language is core/reading. A tool is known by its description

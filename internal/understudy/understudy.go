@@ -9,6 +9,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
 )
 
@@ -47,11 +48,30 @@ func (p Part) reply(r deed.Request) (text string, calls []ledger.Ask, why string
 	if len(r.Messages) == 0 {
 		return "Nothing has been said yet.", nil, ""
 	}
+	var shape *schema.Schema
+	r.System, shape = shapeIn(r.System)
+	own := r.Tools
+	plan := planned(r)
+	if plan != nil {
+		r = *plan
+	}
 	th := newThought(r, p.memory)
 	if text, calls, ok := p.line(th, r); ok {
 		return text, calls, byHeart
 	}
-	text, calls = th.think()
+	switch {
+	case len(th.cards) == 0 && shape != nil:
+	case len(th.cards) == 0 && th.task():
+		text = th.compose(th.said)
+	default:
+		text, calls = th.think()
+	}
+	if plan != nil {
+		calls = th.steps(calls, own)
+	}
+	if shape != nil && len(calls) == 0 {
+		return inShape(th.shaped(shape.Doc(), th.said, text)), nil, th.why()
+	}
 	if len(calls) == 0 && th.asks && strings.HasSuffix(strings.TrimSpace(text), "?") {
 		raw, err := json.Marshal(map[string]string{project.Question: strings.TrimSpace(text)})
 		if err != nil {
