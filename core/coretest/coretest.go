@@ -401,6 +401,14 @@ input: {type: object, required: [text], properties: {text: {type: string, descri
 legs:
   plan: {plan: desk, among: [reader, look, reserve, card], steps: 3, keep: plan}
 ---
+relay: better
+summary: Put a question better, then answer it.
+input: {type: object, required: [text], properties: {text: {type: string, description: What is asked.}}}
+remember: "{{ kept.question }}"
+legs:
+  rewrite: {agent: reader, thread: session, shown: answer, keep: question}
+  reply: {agent: writer, say: "{{ kept.question }}", shown: progress}
+---
 relay: asked
 input: {type: object, properties: {text: {type: string, description: Whatever.}}}
 legs:

@@ -440,6 +440,7 @@ type FrameClosed struct {
 	Outcome End             `json:"outcome"`
 	Answer  string          `json:"answer,omitempty"` // the value as a text
 	Value   json.RawMessage `json:"value,omitempty"`
+	Said    string          `json:"said,omitempty"` // of the run's relay: what the session keeps in place of what the person said
 	Problem *Problem        `json:"problem,omitempty"`
 	Why     string          `json:"why"`
 }
@@ -452,9 +453,21 @@ type LegEntered struct {
 	Many    bool              `json:"many,omitempty"` // they are items or branches
 	AtOnce  int               `json:"at_once,omitempty"`
 	Collect bool              `json:"collect,omitempty"` // an item that ends badly does not end the leg
+	Steps   int               `json:"steps,omitempty"`   // of a plan, at most
+	Shown   Shown             `json:"shown,omitempty"`   // what the person sees of it; "" is nothing
 	Over    []json.RawMessage `json:"over,omitempty"`    // the list that it goes over, evaluated once
 	Why     string            `json:"why"`
 }
+
+// Shown is what the person sees of a leg in the conversation.
+type Shown string
+
+// What can be seen of a leg: its words, that it is done, or nothing.
+const (
+	ShownAnswer   Shown = "answer"
+	ShownProgress Shown = "progress"
+	Hidden        Shown = "hidden"
+)
 
 // Kinds of legs that events are read by: the value of the first is kept field by field, what
 // the second opens are branches by name, and the third may end before all that it could open.

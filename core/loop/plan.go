@@ -13,25 +13,6 @@ import (
 	"stonebaton.example/core/value"
 )
 
-// Step is what the agent of a plan says of its next step.
-type Step struct {
-	Aim   string          `json:"aim"`
-	Who   string          `json:"who"`
-	Ask   string          `json:"ask"`
-	With  json.RawMessage `json:"with"`
-	Ahead []struct {
-		Who string `json:"who"`
-		Ask string `json:"ask"`
-	} `json:"ahead"`
-}
-
-// StepOf reads the arguments of a call that takes a step of a plan.
-func StepOf(args json.RawMessage) Step {
-	var s Step
-	_ = json.Unmarshal(args, &s) // checked against its schema before
-	return s
-}
-
 // decideStep takes the verdict on the next step of a plan.
 func decideStep(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallDecided, a ledger.Ask, l *project.Leg) {
 	refuse := func(why, format string, args ...any) {
@@ -48,7 +29,7 @@ func decideStep(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 	if _, ok := readArgs(s, t, d, l.NextStep, a.Args); !ok {
 		return
 	}
-	step := StepOf(d.Args)
+	step := project.StepOf(d.Args)
 	d.To = step.Who
 	if d.N > 1 {
 		refuse("a plan takes one step in a turn", "Not taken: one step at a time. Look at what comes of the first.")
@@ -101,7 +82,7 @@ func decideStep(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 
 // openStep sets to work who takes a step of a plan.
 func openStep(c *run.Call) []Action {
-	d, step := c.Decided, StepOf(c.Args)
+	d, step := c.Decided, project.StepOf(c.Args)
 	with := step.With
 	if len(with) == 0 {
 		with = json.RawMessage("{}")

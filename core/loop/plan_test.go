@@ -10,6 +10,7 @@ import (
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
+	"stonebaton.example/core/project"
 	"stonebaton.example/core/run"
 )
 
@@ -27,7 +28,7 @@ func TestAPlanTakesOneStepAfterAnother(t *testing.T) {
 	w.Reply("", `next_step {"aim":"a berth","who":"look","with":{"name":"Petrel"},"ahead":[{"who":"reader","ask":"read it"}]}`)
 	w.Step()
 	assert.Equal(t, "look", w.S.Thread(planner).Planned().Decided.To)
-	assert.Equal(t, []string{"read it"}, []string{loop.StepOf(w.S.Thread(planner).Planned().Args).Ahead[0].Ask})
+	assert.Equal(t, []string{"read it"}, []string{project.StepOf(w.S.Thread(planner).Planned().Args).Ahead[0].Ask})
 	w.Return(planner.Turn(1).Call(1).Turn(0).Call(1), map[string]any{"length_m": 46.0})
 	w.Step()
 	assert.Equal(t, map[string]any{"length_m": 46.0}, w.S.Thread(planner).Facts(), "what a step sets, the next one sees")

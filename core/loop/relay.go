@@ -145,9 +145,12 @@ func (g *going) enter(l *project.Leg) []Action {
 		}
 	}
 	e := &ledger.LegEntered{Kind: string(l.Kind), Why: why}
+	if l.Shown != ledger.Hidden {
+		e.Shown = l.Shown
+	}
 	switch l.Kind {
 	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay, project.LegPrompt, project.LegAsk, project.LegPlan:
-		e.Items, e.AtOnce = 1, 1
+		e.Items, e.AtOnce, e.Steps = 1, 1, l.Steps
 	case project.LegExchange:
 		e.Items, e.Many, e.AtOnce = 2*l.Rounds, true, 1
 	case project.LegTogether:
@@ -216,8 +219,14 @@ func (g *going) open(l *project.Leg, v *run.Visit) []Action {
 			return g.bad(l, v, "say", err)
 		}
 		o := &ledger.ThreadOpened{Role: ledger.LegAgent, Agent: l.Does, Say: say, Why: "the leg " + l.Name + " is " + l.Does + "'s"}
-		if l.Same {
+		switch l.Thread {
+		case project.Same:
 			o.Line = ledger.LineOf(g.t.ID(), l.Name)
+		case project.Session:
+			o.Line = g.r.Name + "#" + l.Name
+		case project.Fresh:
+		}
+		if o.Line != "" {
 			o.From = g.t.LineFrom(o.Line)
 		}
 		return one(ledger.New(step, o))
@@ -496,5 +505,13 @@ func (g *going) end() []Action {
 		}
 		return one(ledger.New(g.t.ID(), &ledger.FrameClosed{Outcome: ledger.EndFailed, Problem: &prob, Why: "its leg " + g.f.Last.Leg + " failed"}))
 	}
-	return one(ledger.New(g.t.ID(), &ledger.FrameClosed{Outcome: ledger.EndDone, Answer: last.Answer, Value: last.Value, Why: "no leg is left"}))
+	closed := &ledger.FrameClosed{Outcome: ledger.EndDone, Answer: last.Answer, Value: last.Value, Why: "no leg is left"}
+	if g.r.Remember != nil && g.t.ID() == ledger.Root {
+		said, err := g.r.Remember.Fill(g.vars())
+		if err != nil {
+			return fail(g.t, ledger.Problem{Class: "relay", Say: fmt.Sprintf("%s: remember of the relay %s could not be evaluated: %v", g.r.Place, g.r.Name, err)}, "what the session is to keep is not known")
+		}
+		closed.Said = said
+	}
+	return one(ledger.New(g.t.ID(), closed))
 }

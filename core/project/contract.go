@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
-	"strings"
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/schema"
@@ -124,49 +123,6 @@ func (a *Agent) params() (*schema.Schema, error) {
 	props[Question] = map[string]any{"type": "string", "minLength": 1, "description": "What to ask, in full: " + a.Name + " sees nothing of this conversation."}
 	doc["properties"], doc["required"] = props, required
 	return schema.Compile(doc)
-}
-
-// nextStep makes the tool with which the agent of a plan takes its next step. What each
-// candidate takes stands under $defs, by its name.
-func (p *Project) nextStep(l *Leg) *Tool {
-	defs := map[string]any{}
-	var lines []string
-	for _, n := range l.Among {
-		def := map[string]any{"type": "object", "properties": map[string]any{"ask": map[string]any{"type": "string", "description": "What it is to do, in full: it sees nothing of this conversation."}}, "required": []any{"ask"}}
-		summary := ""
-		switch {
-		case p.Tools[n] != nil:
-			summary = p.Tools[n].Summary
-			def = maps.Clone(p.Tools[n].Input.Doc())
-			def["title"] = "a tool"
-		case p.Relays[n] != nil:
-			summary = p.Relays[n].Summary
-			def = maps.Clone(p.Relays[n].Input.Doc())
-			def["title"] = "a relay"
-		case p.Agents[n] != nil:
-			summary = p.Agents[n].Summary
-			def["title"] = StepOfAgent
-		}
-		def["description"] = summary
-		defs[n] = def
-		lines = append(lines, n+": "+summary)
-	}
-	who := map[string]any{"enum": l.Among, "description": "Who takes it."}
-	ask := map[string]any{"type": "string", "description": "For an agent: what it is to do, in full. For the others: what the step is for."}
-	doc := map[string]any{"type": "object", "additionalProperties": false, "required": []any{"who"}, "$defs": defs, "properties": map[string]any{
-		"aim":  map[string]any{"type": "string", "description": "What the whole is to come to, in a sentence."},
-		"who":  who,
-		"ask":  ask,
-		"with": map[string]any{"type": "object", "description": "For a tool or a relay: its input, as $defs describes it under its name."},
-		"ahead": map[string]any{"type": "array", "description": "The steps that will probably follow, in order.",
-			"items": map[string]any{"type": "object", "additionalProperties": false, "required": []any{"who"}, "properties": map[string]any{"who": who, "ask": ask}}},
-	}}
-	raw, err := json.Marshal(doc) // so that it holds what a schema that was read holds
-	if err != nil {
-		panic("compiled schemas are JSON: " + err.Error())
-	}
-	return &Tool{Name: NextStep, Input: mustCompile(raw), Effect: ledger.Read,
-		Summary: "Take the next step, and read what came of it. Answer in words, with no call, when the aim is reached. Who can take a step: " + strings.Join(lines, " | ")}
 }
 
 // pack fills every agent's toolbox: its tools, then its consults, then its handoffs.

@@ -15,13 +15,25 @@ import (
 
 // Relay is a course over several legs.
 type Relay struct {
-	Name    string
-	Summary string
-	Input   *schema.Schema
-	Legs    []*Leg        // in the order of the file, which is that in which they follow one another
-	Effect  ledger.Effect // the strongest of its legs'
-	Place   Place
+	Name     string
+	Summary  string
+	Input    *schema.Schema
+	Legs     []*Leg         // in the order of the file, which is that in which they follow one another
+	Remember *expr.Template // what the session keeps of what the person said; nil: that itself
+	Effect   ledger.Effect  // the strongest of its legs'
+	Place    Place
 }
+
+// Remembers says what the agent of a leg goes on with.
+type Remembers string
+
+// What an agent of a leg can go on with: nothing, what it was told and said at earlier visits
+// in the run, or in the session.
+const (
+	Fresh   Remembers = "fresh"
+	Same    Remembers = "same"
+	Session Remembers = "session"
+)
 
 // LegKind is what a leg does.
 type LegKind string
@@ -78,7 +90,8 @@ type Leg struct {
 	Collect  bool           // one that fails does not end the leg
 	Branches []*Leg         // of together, in the order of the file
 	Say      *expr.Template // what the agent is told; nil: the input, and the value of the leg before
-	Same     bool           // the agent goes on with what it was told and said at earlier visits
+	Thread   Remembers      // what the agent goes on with
+	Shown    ledger.Shown   // what the person sees of it in the conversation
 	Answer   *schema.Schema // of the agent's answer; nil: its own
 	With     *expr.Mapping  // the arguments of the tool, or the input of the relay
 	Set      *expr.Mapping  // an object
@@ -177,7 +190,8 @@ type rawLeg struct {
 	Set, Args, Input   map[string]any
 	Choose             []struct{ When, Go string }
 	Finish             any
-	Say, Thread        string
+	Say, Shown         string
+	Thread             Remembers
 	Answer             map[string]any
 	Keep, Go, Fails    string
 }
@@ -185,9 +199,9 @@ type rawLeg struct {
 // relay compiles one relay document.
 func (c *compiler) relay(d *document) {
 	var raw struct {
-		Relay, Summary string
-		Input          map[string]any
-		Legs           any
+		Relay, Summary, Remember string
+		Input                    map[string]any
+		Legs                     any
 	}
 	c.into(d, &raw)
 	r := &Relay{Name: raw.Relay, Summary: raw.Summary, Place: d.at("/relay")}
@@ -212,6 +226,7 @@ func (c *compiler) relay(d *document) {
 	for i, l := range r.Legs {
 		c.leg(d, r, l, legs[i], paths[i], names, s, item)
 	}
+	r.Remember = c.template(d, s, "/remember", raw.Remember)
 	c.p.Relays[r.Name] = r
 }
 
@@ -326,7 +341,8 @@ func (c *compiler) answers() map[string]map[string]any {
 
 // leg compiles one leg.
 func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names map[string]map[string]any, s, item *expr.Scope) {
-	l.Keep, l.Go, l.OnError, l.Same, l.AtOnce = x.Keep, x.Go, x.Fails, x.Thread == "same", x.AtOnce
+	l.Keep, l.Go, l.OnError, l.Thread, l.AtOnce = x.Keep, x.Go, x.Fails, cmp.Or(x.Thread, Fresh), x.AtOnce
+	l.Shown = cmp.Or(ledger.Shown(x.Shown), ledger.Hidden)
 	l.Collect = x.Fails == "collect"
 	if l.AtOnce == 0 {
 		l.AtOnce = atOnce
@@ -351,7 +367,7 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 		if l.Collect {
 			c.report(Error, d.at(at+"/fails"), "Name a leg, or say each:.", "fails: collect is for a leg that does several things")
 		}
-	} else if l.Same {
+	} else if l.Thread != Fresh {
 		c.report(Error, d.key(at+"/thread"), "Remove it.", "what is done several times side by side is done afresh")
 	}
 	takes("say", x.Say != "", LegOfAgent, LegPlan, LegExchange)
@@ -432,30 +448,6 @@ func spoken(c *compiler, d *document, names map[string]map[string]any) *expr.Sco
 	inner := maps.Clone(names)
 	inner["words"], inner["n"] = expr.Text, expr.Whole
 	return c.scope(d, inner)
-}
-
-// among looks at whom a plan may choose from, and makes the tool with which it does.
-func (c *compiler) among(r *Relay, l *Leg) {
-	var have []string
-	for _, m := range [][]string{keysOf(c.p.Agents), keysOf(c.p.Tools), keysOf(c.p.Relays)} {
-		have = append(have, m...)
-	}
-	for i, n := range l.Among {
-		switch {
-		case !slices.Contains(have, n):
-			c.missing(l.Place, "agent, tool or relay", n, have)
-			return
-		case n == l.Does:
-			c.report(Error, l.Place, "Remove it from among:.", "the plan %q of %s would give its steps to the agent that plans", l.Name, r.Name)
-			return
-		case slices.Contains(l.Among[:i], n):
-			c.report(Error, l.Place, "Keep one of them.", "%q is listed twice", n)
-			return
-		}
-	}
-	if len(l.Among) > 0 {
-		l.NextStep = c.p.nextStep(l)
-	}
 }
 
 // branches compiles what a leg does side by side.

@@ -85,7 +85,7 @@ func (s *State) apply(e ledger.Event) error {
 	case *ledger.FrameOpened:
 		return s.openFrame(e, d)
 	case *ledger.FrameClosed:
-		return s.close(e.Step, true, &Result{Outcome: d.Outcome, Answer: d.Answer, Value: d.Value, Problem: d.Problem, Why: d.Why})
+		return s.close(e.Step, true, &Result{Outcome: d.Outcome, Answer: d.Answer, Value: d.Value, Problem: d.Problem, Why: d.Why, Said: d.Said})
 	case *ledger.LegEntered, *ledger.LegLeft:
 		return s.legEvent(e)
 	case *ledger.TurnSent, *ledger.TurnReceived, *ledger.TurnFailed:

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/value"
@@ -40,6 +41,7 @@ type Result struct {
 	Value   json.RawMessage // "" is the answer
 	Problem *ledger.Problem
 	Why     string
+	Said    string         // of the run's relay: what the session keeps in place of what the person said
 	Changed map[string]any // the facts that it changed, as it left them; nil for one that it removed
 	Clashed []string
 	Acted   bool
@@ -143,6 +145,12 @@ func (s *State) ended(t *Thread, r *Result) {
 		p.recountFrame()
 	default:
 		s.root = r
+		if r.Said != "" {
+			at := len(s.opened.Memory) // where what the person said stands
+			p.messages, p.hashes = slices.Clone(p.messages), slices.Clone(p.hashes)
+			p.messages[at].Text = r.Said
+			p.hashes[at] = hashOf(p.messages[at])
+		}
 		if r.Outcome == ledger.EndDone {
 			p.say(ledger.Message{Agent: t.frame.Relay, Role: ledger.Assistant, Text: r.Answer})
 		}

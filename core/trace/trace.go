@@ -30,6 +30,7 @@ const (
 	Consult Kind = "consult" // a call that another agent answers, on a thread of its own
 	Relay   Kind = "relay"   // a relay at work: for a call, or the whole of the run
 	Leg     Kind = "leg"     // a visit of a leg of a relay
+	Planned Kind = "step"    // a call that takes a step of a plan
 )
 
 // Outside is the lane of a call that no agent made.
@@ -80,7 +81,17 @@ type Asked struct {
 	Calls    int          `json:"calls"`
 	Tokens   ledger.Usage `json:"tokens"`
 	Cost     float64      `json:"cost,omitempty"`
-	Open     int          `json:"open"` // tickets on it that wait for a person
+	Open     int          `json:"open"`             // tickets on it that wait for a person
+	Course   *Course      `json:"course,omitempty"` // of a leg that plans, once it has taken a step
+}
+
+// Course is how far a plan is.
+type Course struct {
+	Aim   string          `json:"aim"`
+	Who   string          `json:"who"` // takes the newest step
+	N     int             `json:"n"`   // steps taken, the newest too
+	Of    int             `json:"of"`  // at most
+	Ahead []project.Ahead `json:"ahead"`
 }
 
 // Lane is a line of the track: an agent on the main thread, or one that is consulted from
@@ -361,6 +372,14 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 				st.Asked.Question, _ = args[project.Question].(string)
 			}
 			st.Title = cut(st.Asked.Question, 80)
+		case d.Planned > 0 && d.Opens != "":
+			step := project.StepOf(d.Args)
+			st.Kind, st.To, st.Name = Planned, d.To, d.To
+			st.Asked = &Asked{Question: step.Ask}
+			if st.Title = cut(step.Ask, 80); st.Title == "" {
+				st.Title = named(step.With)
+			}
+			t.course(e.Step.Thread(), d.Planned, step)
 		case d.Opens == ledger.Course:
 			st.Kind, st.To, st.Asked = Relay, d.To, &Asked{Question: named(d.Args)}
 		}
@@ -428,7 +447,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		switch s.Kind {
 		case Pass:
 			s.Brief = ""
-		case Consult, Relay:
+		case Consult, Relay, Planned:
 			s.Brief, s.Stub = cut(d.Words, 80), d.Sent != nil
 		case Turn, Call, Leg:
 		}
@@ -461,6 +480,25 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 	return []*Step{s}, nil
 }
 
+// course notes the newest step of the plan that is made on a thread.
+func (t *Trace) course(thread ledger.StepID, n int, step project.Step) {
+	leg := t.byID[thread]
+	if leg == nil || leg.Asked == nil {
+		return
+	}
+	c := leg.Asked.Course
+	if c == nil {
+		c = &Course{}
+		leg.Asked.Course = c
+		if v, _ := t.state.Thread(thread).Visit(); v != nil {
+			c.Of = v.Entered.Steps
+		}
+	}
+	if c.N, c.Who, c.Ahead = n, step.Who, append([]project.Ahead{}, step.Ahead...); step.Aim != "" {
+		c.Aim = step.Aim
+	}
+}
+
 // item adds the step of an item or branch of a leg, which has no leg events.
 func (t *Trace) item(e ledger.Event, relay string) *Step {
 	name, n := "", e.Step.ItemNumber()
@@ -469,6 +507,9 @@ func (t *Trace) item(e ledger.Event, relay string) *Step {
 		if f.Visit.Entered.Kind == ledger.LegBranches {
 			_ = json.Unmarshal(f.Visit.Entered.Over[n-1], &name) // the loop wrote it
 		}
+	}
+	if d, ok := e.Data.(*ledger.ThreadOpened); ok && name == "" {
+		name = fmt.Sprintf("%d %s", n, d.Agent) // of an exchange
 	}
 	return t.add(&Step{ID: e.Step, Kind: Leg, Agent: relay, Name: name, Title: "item", Why: "one of what the leg does several of", Began: e.At, Attempts: 1, Asked: &Asked{}})
 }

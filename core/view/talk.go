@@ -10,7 +10,7 @@ import (
 // Said is one part of a session's conversation.
 type Said struct {
 	Run    string        `json:"run"`
-	Who    string        `json:"who"` // user, agent, pass, or problem
+	Who    string        `json:"who"` // user, agent, pass, leg, or problem
 	Agent  string        `json:"agent,omitempty"`
 	To     string        `json:"to,omitempty"` // of a handoff
 	Text   string        `json:"text"`
@@ -20,18 +20,42 @@ type Said struct {
 }
 
 // Talk gives the conversation of a run: what was said by whom, the handoffs, the answer
-// that a direct tool gave in place of a model, and why it ended where it did not end well.
+// that a direct tool gave in place of a model, the legs of its relay that are shown, the
+// relay's answer, and why it ended where it did not end well.
 func Talk(events []ledger.Event) []Said {
 	var out []Said
 	agent, words, returned := "", "", ledger.StepID("") // who has the baton, their newest words, the newest call that returned
+	relay := false
+	shown := ledger.Hidden // of the leg that the run's relay is at
 	for _, e := range events {
+		if e.Thread == string(ledger.Root) {
+			switch d := e.Data.(type) {
+			case *ledger.LegEntered:
+				shown = d.Shown
+			case *ledger.LegLeft:
+				name, _ := e.Step.LegName()
+				said := Said{Run: e.Run, At: e.At, Step: e.Step, Who: "leg", Agent: name}
+				switch shown {
+				case ledger.ShownAnswer:
+					said.Text = d.Answer
+				case ledger.ShownProgress:
+				default:
+					continue
+				}
+				out = append(out, said)
+			}
+			continue
+		}
 		if e.Thread != ledger.MainThread {
 			continue // what agents say to one another is not said to the person
 		}
 		said := Said{Run: e.Run, At: e.At, Step: e.Step}
 		switch d := e.Data.(type) {
 		case *ledger.RunOpened:
-			agent = d.Agent
+			agent, relay = d.Agent, d.Relay != ""
+			if relay {
+				agent = d.Relay
+			}
 			said.Who, said.Text = "user", d.Text
 		case *ledger.TurnReceived:
 			if words = strings.TrimSpace(d.Text); words == "" {
@@ -52,6 +76,8 @@ func Talk(events []ledger.Event) []Said {
 				if d.Problem.Remedy != "" {
 					said.Text += ". " + d.Problem.Remedy
 				}
+			case d.Answer != "" && relay:
+				said.Who, said.Agent, said.Text, said.Step = "agent", agent, d.Answer, ledger.Root
 			case d.Answer != "" && words == "" && returned != "":
 				said.Who, said.Agent, said.Text, said.Step = "agent", agent, d.Answer, returned
 			default:

@@ -204,6 +204,13 @@ function Message({ t, lanes, other, onRun }: { t: Said; lanes: readonly string[]
           {t.agent} hands over to {t.to}
         </div>
       );
+    case "leg":
+      return (
+        <div className="border-l-2 border-joint pl-2.5 text-ink-2">
+          <span className="text-xs">{t.text ? t.agent : `${t.agent} is done`}</span>
+          {t.text && <Markdown text={t.text} />}
+        </div>
+      );
     case "problem":
       return <Note bad>{t.status === "stopped" ? `The run was ${t.text}.` : `The run failed: ${t.text}`}</Note>;
   }
