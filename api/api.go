@@ -174,6 +174,7 @@ type Project struct {
 	Start    string         `json:"start"`
 	Zone     string         `json:"zone"`
 	Agents   []Agent        `json:"agents"`
+	Relays   []Relay        `json:"relays"`
 	Models   []Model        `json:"models"`
 	State    map[string]any `json:"state_schema"`
 	Errors   int            `json:"errors"`
@@ -191,6 +192,18 @@ type Agent struct {
 	Tools    []string      `json:"tools"`
 	PassesTo []string      `json:"passes_to"`
 	Place    project.Place `json:"place"`
+}
+
+// Relay is a relay of the project.
+type Relay struct {
+	ID      string         `json:"id"`
+	Status  string         `json:"status"` // start, where conversations go through it; ok
+	Summary string         `json:"summary"`
+	Effect  ledger.Effect  `json:"effect"` // the strongest of its legs'
+	Input   map[string]any `json:"input"`
+	Spoken  string         `json:"spoken,omitempty"` // the field of the input that a message fills; "" where a form has to
+	Legs    []string       `json:"legs"`
+	Place   project.Place  `json:"place"`
 }
 
 // Model is a model of the project. Keys are named, never shown.

@@ -111,21 +111,35 @@ func openConsult(p *project.Project, s *run.State, c *run.Call) []Action {
 		return one(ledger.New(c.Step, &ledger.CallRefused{Words: d.To + " cannot be asked any more.", Why: "the consult is not in this version of the project"}))
 	}
 	x := agent.Consulted(d.To)
-	question, fields := questionOf(c.Args)
-	o := &ledger.ThreadOpened{Role: ledger.Consult, Agent: d.To, Say: question, Asks: x.Asks && (t.Parent() == nil || asks(t)), Why: c.Turn.Agent + " asks " + d.To}
-	for i, k := range schema.Keys(x.Params.Doc()) {
-		if v, ok := fields[k]; ok && k != project.Question {
-			if i == 0 || !strings.Contains(o.Say, "\n\n") {
-				o.Say += "\n"
-			}
-			o.Say += "\n" + k + ": " + expr.Show(v)
-		}
-	}
+	o := &ledger.ThreadOpened{Role: ledger.Consult, Agent: d.To, Say: told(x.Params, c.Args), Asks: x.Asks && (t.Parent() == nil || asks(t)), Why: c.Turn.Agent + " asks " + d.To}
 	if x.Kept {
 		o.Line = c.Turn.Agent + "/" + d.To
 		o.From = t.LineFrom(o.Line)
 	}
 	return one(ledger.New(c.Step, o))
+}
+
+// Asked gives what an agent is told that is asked with some arguments: the question, and below
+// it each field of its input on a line.
+func Asked(a *project.Agent, args json.RawMessage) string {
+	params, err := a.Params()
+	if err != nil {
+		return string(args)
+	}
+	return told(params, args)
+}
+
+func told(params *schema.Schema, args json.RawMessage) string {
+	say, fields := questionOf(args)
+	for i, k := range schema.Keys(params.Doc()) {
+		if v, ok := fields[k]; ok && k != project.Question {
+			if i == 0 || !strings.Contains(say, "\n\n") {
+				say += "\n"
+			}
+			say += "\n" + k + ": " + expr.Show(v)
+		}
+	}
+	return say
 }
 
 // answered gives what an asker reads of an answer, the whole of it, and where the words are

@@ -160,7 +160,7 @@ func (c *compiler) consult(at Place, a *Agent, x *Consult) bool {
 		return false
 	}
 	var err error
-	if x.Params, err = other.params(); err != nil {
+	if x.Params, err = other.Params(); err != nil {
 		c.report(Error, at, "Fix input: of "+x.Agent+".", "%q cannot be consulted: %v", x.Agent, err)
 		return false
 	}

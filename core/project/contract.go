@@ -107,8 +107,8 @@ func mustCompile(raw json.RawMessage) *schema.Schema {
 	panic("a schema of our own is one: " + err.Error())
 }
 
-// params gives what an agent is consulted with: a question, then the fields of its input.
-func (a *Agent) params() (*schema.Schema, error) {
+// Params gives what an agent is consulted with: a question, then the fields of its input.
+func (a *Agent) Params() (*schema.Schema, error) {
 	doc := map[string]any{"type": "object", "additionalProperties": false}
 	props, required := map[string]any{}, []any{Question}
 	if a.Input != nil {

@@ -213,9 +213,18 @@ func (c *compiler) judgeUse() {
 			used[t] = true
 		}
 	}
+	for _, r := range c.p.Relays {
+		for _, leg := range r.Legs {
+			for _, l := range leg.parts() {
+				for _, t := range append(l.Among, l.Does) {
+					used[t] = true
+				}
+			}
+		}
+	}
 	for _, j := range c.judged {
 		if c.about = j.tool.Name; len(used) > 0 && !used[j.tool.Name] {
-			c.coded("unused", Hint, j.tool.Place, "Put it into tools: of an agent.", "no agent has the tool %q", j.tool.Name)
+			c.coded("unused", Hint, j.tool.Place, "Put it into tools: of an agent, or into a leg of a relay.", "no agent and no relay uses the tool %q", j.tool.Name)
 		}
 	}
 }

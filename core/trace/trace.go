@@ -374,7 +374,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 			st.Title = cut(st.Asked.Question, 80)
 		case d.Planned > 0 && d.Opens != "":
 			step := project.StepOf(d.Args)
-			st.Kind, st.To, st.Name = Planned, d.To, d.To
+			st.Kind, st.To, st.Name, st.Effect = Planned, d.To, fmt.Sprintf("%d %s", d.Planned, d.To), ""
 			st.Asked = &Asked{Question: step.Ask}
 			if st.Title = cut(step.Ask, 80); st.Title == "" {
 				st.Title = named(step.With)
@@ -392,6 +392,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 			s = t.add(&Step{ID: e.Step, Kind: Relay, Agent: d.Relay, To: d.Relay, Name: d.Relay, Title: named(d.Input), Why: d.Why, Asked: &Asked{Question: named(d.Input)}})
 		}
 		s.Status, s.Attempts, s.Began = "going", 1, e.At
+		if e.Step.ItemNumber() > 0 {
+			s.Title, s.Asked.Question = named(d.Input), named(d.Input)
+		}
 	case *ledger.FrameClosed:
 		s.Asked.Outcome = d.Outcome
 		if e.Step == ledger.Root || e.Step.ItemNumber() > 0 {

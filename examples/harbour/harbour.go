@@ -5,5 +5,5 @@ import "embed"
 
 // Files are the project's files.
 //
-//go:embed stonebaton.yaml .env.example agents tools drills understudy data
+//go:embed stonebaton.yaml .env.example agents tools drills relays understudy data
 var Files embed.FS

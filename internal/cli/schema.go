@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"stonebaton.example/core/expr"
@@ -14,15 +15,18 @@ import (
 )
 
 var schemaCommand = command{
-	name: "schema", args: "KIND", most: 2, does: "print the JSON Schema of a kind of document, the declarations of a script, or what expressions have", example: "stonebaton schema tool > tool.schema.json\nstonebaton schema script reckon_dues > reckon_dues.d.ts\nstonebaton schema expressions",
+	name: "schema", args: "KIND", most: 2, does: "print the JSON Schema of a kind of document, what a tool, a relay or an agent takes, the declarations of a script, or what expressions have", example: "stonebaton schema tool > tool.schema.json\nstonebaton schema script reckon_dues > reckon_dues.d.ts\nstonebaton schema input berth_letter\nstonebaton schema expressions",
 	set: func(k *call, _ *flag.FlagSet) func(context.Context, []string) error {
 		return func(ctx context.Context, args []string) error {
 			kinds := strings.Join(app.Reader.Documents(), ", ")
 			if len(args) == 0 {
-				return use("of which kind? There is: %s, script TOOL, and expressions", kinds)
+				return use("of which kind? There is: %s, script TOOL, input NAME, and expressions", kinds)
 			}
 			if args[0] == "expressions" {
 				return k.expressions()
+			}
+			if args[0] == "input" {
+				return k.takes(ctx, args[1:])
 			}
 			if args[0] == "script" || len(args) == 2 {
 				return k.declarations(ctx, args)
@@ -53,10 +57,45 @@ func (k *call) expressions() error {
 	return nil
 }
 
+// takes prints the JSON Schema of what a tool, a relay, or an agent that is consulted takes.
+func (k *call) takes(ctx context.Context, args []string) error {
+	if len(args) != 1 {
+		return use("of which tool, relay or agent?")
+	}
+	p, shop, err := k.folder(ctx, ".")
+	if err != nil {
+		return err
+	}
+	defer shop.Close()
+	name := args[0]
+	var have []string
+	for n, t := range p.Tools {
+		if have = append(have, n); n == name {
+			return k.printJSON(t.Input.Doc())
+		}
+	}
+	for n, r := range p.Relays {
+		if have = append(have, n); n == name {
+			return k.printJSON(r.Input.Doc())
+		}
+	}
+	for n, a := range p.Agents {
+		if have = append(have, n); n == name {
+			params, err := a.Params()
+			if err != nil {
+				return err
+			}
+			return k.printJSON(params.Doc())
+		}
+	}
+	slices.Sort(have)
+	return fmt.Errorf("unknown tool, relay or agent %q.%s", name, near.Hint(name, have))
+}
+
 // declarations prints what an editor needs to know of a script.
 func (k *call) declarations(ctx context.Context, args []string) error {
 	if args[0] != "script" {
-		return use("only script takes a tool")
+		return use("only script and input take a name")
 	}
 	if len(args) == 1 {
 		k.block("", 0, script.Declarations(nil, nil))

@@ -113,6 +113,8 @@ func opens(s *trace.Step) string {
 		return "relay " + s.To
 	case trace.Leg:
 		return "leg " + s.Name
+	case trace.Planned:
+		return "step " + s.Name
 	case trace.Turn, trace.Call, trace.Pass:
 	}
 	return s.Name
@@ -124,6 +126,9 @@ func indent(s *trace.Step) string { return strings.Repeat("  ", s.Depth) }
 // below says what a consult took.
 func below(s *trace.Step) string {
 	a := s.Asked
+	if c := a.Course; c != nil && s.Ended == nil {
+		return "   (" + ahead(c) + ")"
+	}
 	if a.Turns == 0 {
 		return ""
 	}
@@ -138,6 +143,19 @@ func below(s *trace.Step) string {
 		out += ", waits for a person"
 	}
 	return out + ")"
+}
+
+// ahead says how far a plan is, and what it has ahead.
+func ahead(c *trace.Course) string {
+	out := fmt.Sprintf("step %d of at most %d: %s", c.N, c.Of, c.Who)
+	names := make([]string, len(c.Ahead))
+	for i, a := range c.Ahead {
+		names[i] = a.Who
+	}
+	if len(names) > 0 {
+		out += "; ahead: " + strings.Join(names, ", ")
+	}
+	return out
 }
 
 func settledBy(w *trace.Wait) string {

@@ -312,7 +312,7 @@ func throughRelay(p *project.Project, st Start) (Start, error) {
 	}
 	input, err := loop.ReadInput(r, st.Input)
 	if err != nil {
-		return st, refused("`stonebaton schema -relay "+r.Name+"` gives its schema.", "%v", err)
+		return st, refused("`stonebaton schema input "+r.Name+"` gives its schema.", "%v", err)
 	}
 	st.Input = input
 	if st.Text == "" {

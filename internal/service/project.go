@@ -58,7 +58,7 @@ func names[T any](m map[string]T) []string {
 
 func (s *Service) project(c *echo.Context) error {
 	probs, older, _ := s.app.Projects.Problems()
-	out := api.Project{Dir: s.app.Projects.Dir(), Older: older, Agents: []api.Agent{}, Models: []api.Model{}, State: map[string]any{}}
+	out := api.Project{Dir: s.app.Projects.Dir(), Older: older, Agents: []api.Agent{}, Relays: []api.Relay{}, Models: []api.Model{}, State: map[string]any{}}
 	for _, p := range probs {
 		switch p.Grade {
 		case project.Error:
@@ -84,6 +84,17 @@ func (s *Service) project(c *echo.Context) error {
 			st = "start"
 		}
 		out.Agents = append(out.Agents, api.Agent{ID: n, Status: st, Summary: a.Summary, Model: a.Model, Tools: list(a.Tools), PassesTo: list(a.PassesTo), Place: a.Place})
+	}
+	for _, n := range names(p.Relays) {
+		r := p.Relays[n]
+		x := api.Relay{ID: n, Status: "ok", Summary: r.Summary, Effect: r.Effect, Input: r.Input.Doc(), Spoken: r.Spoken(), Legs: []string{}, Place: r.Place}
+		if n == p.Start {
+			x.Status = "start"
+		}
+		for _, l := range r.Legs {
+			x.Legs = append(x.Legs, l.Name)
+		}
+		out.Relays = append(out.Relays, x)
 	}
 	out.Models = app.Models(p)
 	return c.JSON(http.StatusOK, out)

@@ -1,5 +1,5 @@
-// Package toolserver offers a project's tools to clients of the Model Context Protocol:
-// over HTTP, where the service does it, and on standard input and output.
+// Package toolserver offers a project's tools, relays and agents to clients of the Model
+// Context Protocol: over HTTP, where the service does it, and on standard input and output.
 package toolserver
 
 import (
@@ -27,9 +27,10 @@ import (
 	"stonebaton.example/internal/store"
 )
 
-// Server offers a project's tools to clients of the Model Context Protocol.
-// Each call is a run of one call, with the same checks, rungs, gates and ledger as
-// a call of an agent.
+// Server offers a project's tools, relays and agents to clients of the Model Context
+// Protocol. Each call is a run, with the same checks, rungs, gates and ledger as one that a
+// person begins: of one call, through the relay, or of the agent, which stands as a tool
+// consult_NAME with a question.
 type Server struct {
 	app    *app.App
 	server *mcp.Server
@@ -45,7 +46,7 @@ func New(a *app.App, log *slog.Logger) *Server {
 	t := &Server{app: a, log: log, offered: map[string]ledger.Hash{}}
 	t.server = mcp.NewServer(&mcp.Implementation{Name: "stonebaton", Version: "1"}, &mcp.ServerOptions{
 		Capabilities: &mcp.ServerCapabilities{Tools: &mcp.ToolCapabilities{ListChanged: true}},
-		Instructions: "The tools of a project. A call may wait for a person; progress says for whom.",
+		Instructions: "The tools, relays and agents of a project. A call may wait for a person; progress says for whom.",
 	})
 	t.offer()
 	r := a.Hub.Read("")
@@ -84,8 +85,9 @@ func (t *Server) offer() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	var gone []string
+	now := offers(p)
 	for n := range t.offered {
-		if p.Tools[n] == nil {
+		if now[n] == nil {
 			gone = append(gone, n)
 			delete(t.offered, n)
 		}
@@ -93,31 +95,66 @@ func (t *Server) offer() {
 	if len(gone) > 0 {
 		t.server.RemoveTools(gone...)
 	}
-	for _, n := range slices.Sorted(maps.Keys(p.Tools)) {
-		tool := p.Tools[n]
-		contract := tool.Contract()
-		raw, err := json.Marshal([]any{contract, tool.Output.Doc(), tool.Effect})
+	for _, n := range slices.Sorted(maps.Keys(now)) {
+		raw, err := json.Marshal(now[n])
 		if err != nil {
 			continue // a contract is JSON
 		}
 		if h := ledger.HashOf(raw); t.offered[n] != h {
 			t.offered[n] = h
-			t.server.AddTool(described(tool, contract), t.call)
+			t.server.AddTool(now[n], t.call)
 		}
 	}
 }
 
-func described(tool *project.Tool, c project.Contract) *mcp.Tool {
-	no, yes := false, tool.Effect == ledger.Irreversible
-	out := &mcp.Tool{Name: c.Name, Description: c.Summary, InputSchema: c.Parameters,
-		Annotations: &mcp.ToolAnnotations{ReadOnlyHint: tool.Effect == ledger.Read, IdempotentHint: tool.Resend != "", DestructiveHint: &no}}
-	if yes {
-		out.Annotations.DestructiveHint = &yes
+// offers describes what a project has to offer, by name. A relay or an agent whose name a tool
+// has is not among it.
+func offers(p *project.Project) map[string]*mcp.Tool {
+	out := map[string]*mcp.Tool{}
+	for n, a := range p.Agents {
+		params, err := a.Params()
+		if err != nil {
+			continue // its input was held against this when the project was read
+		}
+		out[project.ConsultPrefix+n] = described(project.Contract{Name: project.ConsultPrefix + n, Summary: "Ask " + n + ", and get its answer: " + a.Summary, Parameters: schemaOf(params.Doc())}, ledger.Write, false)
 	}
-	if doc := tool.Output.Doc(); doc["type"] == "object" {
-		out.OutputSchema = doc
+	for n, r := range p.Relays {
+		out[n] = described(r.Contract(), r.Effect, false)
+	}
+	for n, tool := range p.Tools {
+		out[n] = described(tool.Contract(), tool.Effect, tool.Resend != "")
+		if doc := tool.Output.Doc(); doc["type"] == "object" {
+			out[n].OutputSchema = doc
+		}
 	}
 	return out
+}
+
+func schemaOf(doc map[string]any) json.RawMessage {
+	raw, err := json.Marshal(doc)
+	if err != nil {
+		panic("a compiled schema is JSON: " + err.Error())
+	}
+	return raw
+}
+
+func described(c project.Contract, effect ledger.Effect, again bool) *mcp.Tool {
+	destroys := effect == ledger.Irreversible
+	return &mcp.Tool{Name: c.Name, Description: c.Summary, InputSchema: c.Parameters,
+		Annotations: &mcp.ToolAnnotations{ReadOnlyHint: effect == ledger.Read, IdempotentHint: again, DestructiveHint: &destroys}}
+}
+
+// start says what a call begins: a run of one call, one through a relay, or one of an agent.
+func start(p *project.Project, name, args string) engine.Start {
+	agent, asks := strings.CutPrefix(name, project.ConsultPrefix)
+	switch {
+	case p == nil || p.Tools[name] != nil:
+	case p.Relays[name] != nil:
+		return engine.Start{Relay: name, Input: json.RawMessage(args)}
+	case asks && p.Agents[agent] != nil:
+		return engine.Start{Agent: agent, Text: loop.Asked(p.Agents[agent], json.RawMessage(args))}
+	}
+	return engine.Start{Call: &ledger.Ask{ID: "1", Tool: name, Args: args}}
 }
 
 // call carries a client's call out as a run of its own.
@@ -127,7 +164,13 @@ func (t *Server) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.CallT
 		who = init.ClientInfo.Name
 	}
 	args := string(req.Params.Arguments)
-	b, err := t.app.Engine.Begin(ctx, engine.Start{Person: who, Via: "mcp", Call: &ledger.Ask{ID: "1", Tool: req.Params.Name, Args: args}})
+	p, err := t.app.Projects.Current()
+	if err != nil {
+		return failed(err.Error()), nil
+	}
+	from := start(p, req.Params.Name, args)
+	from.Person, from.Via = who, "mcp"
+	b, err := t.app.Engine.Begin(ctx, from)
 	if err != nil {
 		return failed(err.Error()), nil
 	}
@@ -204,10 +247,19 @@ func (t *Server) result(s *run.State, id string) (*mcp.CallToolResult, error) {
 		return out, nil // the words are the answer; its structure is for programs
 	}
 	for _, e := range events {
-		if ret, ok := e.Data.(*ledger.CallReturned); ok {
-			if m, err := value.ReadObject(ret.Result); err == nil && m != nil {
-				out.StructuredContent = m
+		var whole json.RawMessage
+		switch d := e.Data.(type) {
+		case *ledger.CallReturned:
+			if e.Step.Parent() == ledger.OutsideTurn {
+				whole = d.Result
 			}
+		case *ledger.FrameClosed:
+			if e.Step == ledger.Root {
+				whole = d.Value
+			}
+		}
+		if m, err := value.ReadObject(whole); err == nil && m != nil {
+			out.StructuredContent = m
 		}
 	}
 	return out, nil

@@ -57,6 +57,62 @@ func bids(text string) bool {
 
 var forWhom = regexp.MustCompile(`\b(?:for|to) (?:the )?([\p{Lu}][\p{L}'’-]*(?: [\p{Lu}][\p{L}'’-]*)*)`)
 
+// forOne is a person who is not named: to the customer.
+var forOne = regexp.MustCompile(`\b(?:for|to) the ([a-z]+)\b`)
+
+// remarksRE is a line of remarks on what was written before: they say what to change, and are
+// no part of the text.
+var remarksRE = regexp.MustCompile(`(?im)^remarks:.*$`)
+
+// rewrites says whether the instructions are to put questions into better ones.
+func (th *thought) rewrites() bool {
+	roots := reading.Roots(th.r.System)
+	return th.said != "" && slices.Contains(roots, reading.Root("question")) && slices.Contains(roots, reading.Root("rewrite"))
+}
+
+// rewrite puts a rough question into one that stands by itself: without what is said around
+// it, and with what it points back to.
+func (th *thought) rewrite(said string) string {
+	th.because("It rewrites the question: nothing is answered here.")
+	text := said
+	if rest := strings.TrimSpace(th.manners.Rest); rest != "" {
+		text = rest
+	}
+	text = fillerRE.ReplaceAllString(text, " ")
+	text = strings.TrimSpace(text)
+	if _, before := th.before(th.from); pointsBack.MatchString(text) && before != "" {
+		text = th.again(before, strings.TrimSpace(pointsBack.ReplaceAllString(text, "")))
+	}
+	text = strings.Join(strings.Fields(text), " ")
+	return capital(strings.TrimRight(text, "?!. ")) + "?"
+}
+
+// again gives a question once more with what is new in it: in place of what is of the same
+// kind, or behind it.
+func (th *thought) again(before, text string) string {
+	was := reading.Mentions(before, th.now)
+	out := strings.TrimRight(before, "?. ")
+	more := false
+	for _, m := range reading.Mentions(text, th.now) {
+		i := slices.IndexFunc(was, func(w reading.Mention) bool { return w.Kind == m.Kind })
+		if i < 0 {
+			more = true
+			continue
+		}
+		out = strings.Replace(out, was[i].Text, m.Text, 1)
+		was = slices.Delete(was, i, i+1)
+	}
+	if more || out == strings.TrimRight(before, "?. ") {
+		out += ", " + text
+	}
+	return out
+}
+
+var (
+	fillerRE   = regexp.MustCompile(`(?i)\b(?:um+|uh+|er+|hi|hello|hey|please|pls|thx|thanks|sorry|well|so)\b[,.!]?\s*`)
+	pointsBack = regexp.MustCompile(`(?i)^(?:and|also|what about|how about)\b(?: what about| how about)?`)
+)
+
 // task says whether what was said is something to work on: no question, and no courtesy.
 func (th *thought) task() bool {
 	if _, ok := th.courtesy(); ok || strings.HasSuffix(th.said, "?") {
@@ -69,8 +125,9 @@ func (th *thought) task() bool {
 // compose puts together what was told.
 func (th *thought) compose(said string) string {
 	t := taskOf(said)
+	t.matter = remarksRE.ReplaceAllString(t.matter, "")
 	matter := t.matter
-	if matter == "" {
+	if strings.TrimSpace(matter) == "" {
 		matter = t.task
 	}
 	letter := slices.Contains(reading.Roots(t.task), reading.Root("letter"))
@@ -81,6 +138,8 @@ func (th *thought) compose(said string) string {
 	th.because("It has no tools: it writes a letter of what it was told.")
 	whom := "all"
 	if m := forWhom.FindStringSubmatch(t.task); m != nil {
+		whom = m[1]
+	} else if m := forOne.FindStringSubmatch(t.task); m != nil {
 		whom = m[1]
 	}
 	body := sentences(t.matter)

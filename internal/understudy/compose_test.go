@@ -34,6 +34,16 @@ func TestItJudgesByWhatItsInstructionsDemand(t *testing.T) {
 	assert.JSONEq(t, `{"fine":false,"remarks":"It must have the dues."}`, alone(judge, "Dear all, berth C4.", shape))
 }
 
+func TestItRewritesAQuestion(t *testing.T) {
+	const editor = "Rewrite what you are told into one clear question."
+	assert.Equal(t, "When is job 12 ready?", alone(editor, "hi um when is job 12 ready pls", ""))
+	again := func(said string) string {
+		return understudy.Part{}.Answer(deed.Request{System: editor, Messages: []ledger.Message{user("hi um when is job 12 ready pls"), {Role: ledger.Assistant, Text: "When is job 12 ready?"}, user(said)}}).Text
+	}
+	assert.Equal(t, "When is job 14 ready?", again("and 14?"))
+	assert.Equal(t, "When is job 12 ready, the kettle?", again("and the kettle"))
+}
+
 func TestItLabelsByTheWordsOfItsInstructions(t *testing.T) {
 	const sorter = "You sort messages.\nberth: a place to lie, mooring, nights\nmoney: dues, fees, bills, paying\nother: everything else"
 	const shape = `{"enum":["berth","money","other"]}`

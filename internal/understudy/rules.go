@@ -6,8 +6,10 @@ import (
 	"slices"
 	"strings"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
+	"stonebaton.example/core/project"
 	"stonebaton.example/core/reading"
 )
 
@@ -64,6 +66,23 @@ func (th *thought) meant(text string) *card {
 		return nil
 	}
 	return top
+}
+
+var notOursRE = regexp.MustCompile(`(?i)([^.!?:;\n]{3,200}?) (?:is|are) not yours[:;,]? *(?:and )?(?:hand|pass|give)[^.!?\n]{0,40}? to (?:the )?([a-z0-9_ ]+)`)
+
+// handing puts what the instructions say is another's into what is said of the handoff to it:
+// "Berths and dues are not yours: hand those to the desk."
+func handing(r deed.Request) []project.Contract {
+	tools := r.Tools
+	for _, m := range notOursRE.FindAllStringSubmatch(r.System, -1) {
+		for i, c := range tools {
+			if to, ok := strings.CutPrefix(c.Name, project.PassPrefix); ok && strings.HasPrefix(strings.ReplaceAll(strings.ToLower(m[2]), " ", "_"), to) {
+				tools = slices.Clone(tools)
+				tools[i].Summary = c.Summary + " Also: " + strings.TrimSpace(m[1]) + "."
+			}
+		}
+	}
+	return tools
 }
 
 // known says whether an earlier call has brought just this already.

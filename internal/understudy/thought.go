@@ -64,7 +64,7 @@ func newThought(r deed.Request, m *memory) *thought {
 	if m == nil {
 		m = newMemory(nil)
 	}
-	r.Messages = spoken(r.Messages)
+	r.Messages, r.Tools = spoken(r.Messages), handing(r)
 	th := &thought{r: r, asks: slices.ContainsFunc(r.Tools, func(c project.Contract) bool { return c.Name == project.AskPerson }), cards: m.of(r.Tools), by: map[string]*card{}, letters: map[string]bool{}, resolved: map[int]request{}, now: reading.Now(r.System), facts: factsOf(r.System), results: m.results, passed: map[string]bool{}}
 	if m := speaksRE.FindStringSubmatch(r.System); m != nil && m[1] != "local" {
 		th.person = m[1]

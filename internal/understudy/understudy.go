@@ -61,6 +61,8 @@ func (p Part) reply(r deed.Request) (text string, calls []ledger.Ask, why string
 	}
 	switch {
 	case len(th.cards) == 0 && shape != nil:
+	case len(th.cards) == 0 && th.rewrites():
+		text = th.rewrite(th.said)
 	case len(th.cards) == 0 && th.task():
 		text = th.compose(th.said)
 	default:

@@ -12,6 +12,7 @@ export type Ticket = Schemas["Ticket"];
 export type FullTicket = Schemas["FullTicket"];
 export type Session = Schemas["Session"];
 export type SessionRow = Schemas["SessionRow"];
+export type Relay = Schemas["Relay"];
 export type Said = Schemas["Said"];
 export type Project = Schemas["Project"];
 export type Problems = Schemas["Problems"];

@@ -40,6 +40,7 @@ export function Inspector({ run, step, lines, onSelect }: { run?: string; step?:
           ? [
               { id: "in", name: "In", body: loading ?? (d!.in !== undefined ? <Json value={d!.in} /> : <p className="px-4 py-3 whitespace-pre-wrap">{d!.question || step.why}</p>) },
               { id: "out", name: "Out", body: loading ?? (d!.out !== undefined ? <Json value={d!.out} /> : <Answer d={d!} />) },
+              ...(step.asked.course ? [{ id: "course", name: "Plan", body: <Plan course={step.asked.course} over={!!step.ended} taken={(d?.thread ?? []).filter((s) => s.kind === "step")} onSelect={onSelect} /> }] : []),
               { id: "thread", name: "Steps", body: loading ?? <Thread d={d!} onSelect={onSelect} /> },
               { id: "state", name: "State", body: loading ?? <State d={d!} /> },
             ]
@@ -129,6 +130,35 @@ function Answer({ d }: { d: Detail }) {
     <div className="px-4 py-3">
       {how && how !== "done" && <p className="mb-1 font-semibold text-bad">{how === "handed_back" ? "handed back" : how}</p>}
       <p className="whitespace-pre-wrap">{d.answer || d.words}</p>
+    </div>
+  );
+}
+
+// Plan shows the course of a plan: its aim, the steps that were taken, and what is ahead.
+function Plan({ course, over, taken, onSelect }: { course: NonNullable<NonNullable<Step["asked"]>["course"]>; over: boolean; taken: Step[]; onSelect?: (n: number) => void }) {
+  return (
+    <div className="px-4 py-3">
+      <p>
+        <span className="label">aim</span> {course.aim || "not said"}
+      </p>
+      <ol className="mt-2 flex flex-col gap-1">
+        {taken.map((s) => (
+          <li key={s.id}>
+            <button type="button" className="w-full truncate text-left hover:underline" onClick={() => onSelect?.(s.n)}>
+              <b>{s.name}</b> <span className="text-ink-2">{s.title} → {s.brief || s.status}</span>
+            </button>
+          </li>
+        ))}
+        {!over &&
+          course.ahead.map((a, i) => (
+            <li key={`ahead ${i}`} className="text-ink-2">
+              ahead: <b>{a.who}</b> {a.ask}
+            </li>
+          ))}
+      </ol>
+      <p className="mt-2 text-[12px] text-ink-2">
+        {course.n} of at most {course.of} steps
+      </p>
     </div>
   );
 }

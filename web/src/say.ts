@@ -24,7 +24,10 @@ export function unit(name: string, schema: { type?: unknown }): string {
 }
 
 // named says what a step is: whom it asks, what it goes through, or its name.
-export const named = (s: { kind: string; name: string; to?: string }) => (s.kind === "pass" ? `to ${s.to || s.name}` : s.kind === "consult" ? `asks ${s.to ?? ""}` : s.kind === "relay" ? `relay ${s.to ?? ""}` : s.name);
+export const named = (s: { kind: string; name: string; to?: string }) => (s.kind === "pass" ? `to ${s.to || s.name}` : s.kind === "consult" ? `asks ${s.to ?? ""}` : s.kind === "relay" ? `relay ${s.to ?? ""}` : s.kind === "step" ? `step ${s.name}` : s.name);
+
+// course says how far a plan is, and what it has ahead.
+export const course = (c: { n: number; of: number; who: string; ahead: { who: string }[] }) => `step ${c.n} of at most ${c.of}: ${c.who}${c.ahead.length ? `; ahead: ${c.ahead.map((a) => a.who).join(", ")}` : ""}`;
 
 // chose says where a leg went on that did nothing but choose.
 export const chose = (s: { kind: string; title: string; to?: string }) => (s.kind === "leg" && s.title === "choose" ? `→ ${s.to || "the end"}` : "");

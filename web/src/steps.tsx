@@ -3,7 +3,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef } from "react";
 import type { Step } from "./api";
 import type { Tree } from "./tree";
-import { below, chose, named, span, spaced, verbs } from "./say";
+import { below, chose, course, named, span, spaced, verbs } from "./say";
 
 const bad = (s: Step) => ["failed", "refused", "lost"].includes(s.status);
 const open = (s: Step) => s.status === "waiting" && s.wait && !s.wait.settled_at;
@@ -20,6 +20,7 @@ function say(s: Step, lines?: string): string {
   if (bad(s)) return `${s.status}: ${s.brief}`;
   if (s.kind === "leg" && s.status === "returned" && s.asked && !s.asked.turns) return chose(s) ? `${chose(s)}: ${s.brief}` : s.brief;
   if (s.asked) {
+    if (s.asked.course && !s.ended) return course(s.asked.course);
     if (s.asked.open) return "a person is asked in the middle of it";
     if (s.status === "returned") return `${s.brief}${s.asked.turns ? ` · ${below(s.asked)}` : ""}${s.asked.kept ? " · it remembers" : ""}`;
   }

@@ -2,7 +2,7 @@
 // stands below it, indented, and can be folded away.
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { Lane, Step, Totals } from "./api";
-import { chose, named, below, count, lane, span, spaced, verbs } from "./say";
+import { chose, course, named, below, count, lane, span, spaced, verbs } from "./say";
 import type { Tree } from "./tree";
 import { Segments } from "./ui/ui";
 
@@ -30,6 +30,7 @@ const width = (s: Step) => (s.kind === "pass" ? 104 : Math.min(s.asked ? 230 : 1
 function sub(s: Step): string {
   if (s.status === "waiting" && s.wait && !s.wait.settled_at) return "waits";
   if (s.asked && s.asked.open > 0) return "a person is asked";
+  if (s.asked?.course && !s.ended) return course(s.asked.course).slice(0, 34);
   if (s.status === "going" || s.status === "retrying" || s.status === "lost" || s.status === "refused" || s.status === "failed") return s.status;
   if (s.kind === "consult" && s.asked) return s.asked.turns ? below(s.asked) : "answered by a stub";
   if (s.asked) return chose(s) || (s.asked.turns ? below(s.asked) : (s.brief || s.title).slice(0, 28));

@@ -1,8 +1,8 @@
 // Try: the conversation, the track of its newest run, the inspector.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { words, type Project, type Said } from "../api";
+import { words, type Project, type Relay, type Said } from "../api";
 import { change, query, stale, useChange } from "../queries";
 import { useRun } from "../live";
 import { Markdown } from "../markdown";
@@ -11,6 +11,10 @@ import { RungSwitch, type Rungs } from "../rungs";
 import { count, lane } from "../say";
 import { TicketCard } from "../ticket";
 import { Button, Note, Pick, Status } from "../ui/ui";
+
+const SchemaForm = lazy(() => import("../form"));
+
+type Values = Record<string, unknown>;
 
 export function Try() {
   const { session: id } = useParams();
@@ -25,6 +29,7 @@ export function Try() {
   const [model, setModel] = useState("");
   const said = useChange(change.say, (b) => (b ? stale.session(b.session) : []));
   const [draft, setDraft] = useState("");
+  const [through, setThrough] = useState(""); // a relay to go through in place of saying something
   const runID = id ? (shown ?? session.data?.last) : undefined;
   const view = useRun(runID);
   const open = view.steps.filter((s) => s.wait && !s.wait.settled_at && s.status === "waiting").length;
@@ -37,9 +42,9 @@ export function Try() {
     setShown(undefined);
   }, [id]);
 
-  const say = async (text: string) => {
+  const say = async (text: string, relay?: string, input?: Values) => {
     try {
-      const b = await said.mutateAsync({ text, session: id, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined });
+      const b = await said.mutateAsync({ text, relay, input, session: id, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined });
       setShown(undefined);
       if (b.session !== id) void go(`/try/${b.session}`);
       return true;
@@ -48,6 +53,7 @@ export function Try() {
     }
   };
   const holder = view.totals?.agent ?? session.data?.agent ?? (project.data?.start || "the agents");
+  const relays = project.data?.relays ?? [];
   const lanes = (view.totals?.lanes ?? []).map((l) => l.id);
   const agents = useMemo(() => [...(project.data?.agents ?? [])].sort((a, b) => Number(b.status === "start") - Number(a.status === "start")).map((a) => a.id), [project.data]);
   return (
@@ -71,7 +77,12 @@ export function Try() {
             Answered by the last good version of the project. <span className="font-mono">{said.data.broken}</span>
           </p>
         )}
-        <Composer holder={holder} busy={said.isPending} onSay={say} error={said.error ? words(said.error) : undefined} autoFocus={!id} text={draft} setText={setDraft}>
+        <Composer holder={holder} busy={said.isPending} onSay={say} error={said.error ? words(said.error) : undefined} autoFocus={!id} text={draft} setText={setDraft} relay={relays.find((r) => r.id === through)}>
+          {relays.length > 0 && (
+            <span className="flex items-center gap-1">
+              to <Pick small label="Whom it is for" value={through} onChange={setThrough} options={[["", holder], ...relays.map((r) => [r.id, `relay ${r.id}`] as const)]} />
+            </span>
+          )}
           <span className="flex items-center gap-1">
             tools <Pick small label="How tools are carried out" value={tools} onChange={setTools} options={[["live", "live"], ["stubs", "stubs"], ["off", "off"]]} />
           </span>
@@ -222,7 +233,40 @@ function Message({ t, lanes, other, onRun }: { t: Said; lanes: readonly string[]
   );
 }
 
-function Composer({ holder, busy, onSay, error, autoFocus, text, setText, children }: { holder: string; busy: boolean; onSay: (t: string) => Promise<boolean>; error?: string; autoFocus: boolean; text: string; setText: (t: string) => void; children: React.ReactNode }) {
+function Composer({ holder, busy, onSay, error, autoFocus, text, setText, relay, children }: { holder: string; busy: boolean; onSay: (t: string, relay?: string, input?: Values) => Promise<boolean>; error?: string; autoFocus: boolean; text: string; setText: (t: string) => void; relay?: Relay; children: React.ReactNode }) {
+  if (relay)
+    return (
+      <div className="max-h-[60%] overflow-auto border-t border-joint px-4 pt-2.5 pb-3">
+        {error && <Note bad>{error}</Note>}
+        <RelayForm key={relay.id} relay={relay} busy={busy} onGo={(input) => onSay("", relay.id, input)} />
+        <div className="mt-2 flex flex-wrap items-center gap-x-3.5 gap-y-1 text-[12px] text-ink-2">{children}</div>
+      </div>
+    );
+  return <Words {...{ holder, busy, onSay, error, autoFocus, text, setText, children }} />;
+}
+
+// RelayForm is a form made from the input of a relay.
+function RelayForm({ relay, busy, onGo }: { relay: Relay; busy: boolean; onGo: (input: Values) => void }) {
+  const [input, setInput] = useState<Values>({});
+  return (
+    <div aria-label={`Input of ${relay.id}`} role="group">
+      <p className="mb-2 text-ink-2">
+        {relay.summary} <span className="text-[12px] text-ink-3">{relay.legs.join(" → ")}</span>
+      </p>
+      <Suspense fallback={<p className="text-ink-2">…</p>}>
+        <SchemaForm id={`relay-${relay.id}`} schema={relay.input} value={input} onChange={setInput} onSubmit={onGo} unchecked>
+          <div className="mt-2">
+            <Button type="submit" disabled={busy}>
+              Go through it
+            </Button>
+          </div>
+        </SchemaForm>
+      </Suspense>
+    </div>
+  );
+}
+
+function Words({ holder, busy, onSay, error, autoFocus, text, setText, children }: { holder: string; busy: boolean; onSay: (t: string) => Promise<boolean>; error?: string; autoFocus: boolean; text: string; setText: (t: string) => void; children: React.ReactNode }) {
   const send = async () => {
     if (text.trim() && (await onSay(text))) setText("");
   };
