@@ -17,6 +17,7 @@ import (
 	"github.com/tmaxmax/go-sse"
 
 	"stonebaton.example/api"
+	"stonebaton.example/core/chart"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/tools"
@@ -139,6 +140,16 @@ func (c *Client) Session(ctx context.Context, id string) (out api.Session, err e
 // Project gives the project in use.
 func (c *Client) Project(ctx context.Context) (out api.Project, err error) {
 	return out, c.do(ctx, http.MethodGet, "/api/project", nil, &out)
+}
+
+// Map gives the map of the project, or of a relay where one is named, with the paths of runs.
+func (c *Client) Map(ctx context.Context, relay string, runs []string) (*chart.Chart, error) {
+	q := url.Values{"run": runs}
+	if relay != "" {
+		q.Set("relay", relay)
+	}
+	out := &chart.Chart{}
+	return out, c.do(ctx, http.MethodGet, "/api/map?"+q.Encode(), nil, out)
 }
 
 // Tools lists the tools.

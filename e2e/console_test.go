@@ -242,12 +242,12 @@ func TestThePagesOfTheConsole(t *testing.T) {
 
 	p.open("/drills")
 	p.click("Run all")
-	p.sees("12 passed")
+	p.sees("17 passed")
 	p.until(`document.querySelectorAll("svg [data-step]").length > 0`)
 	p.sound("drills")
 	js[chromedp.Void](p, `[...document.querySelectorAll("header button")].find(e => e.innerText === "dark").click()`)
 	p.until(`document.documentElement.dataset.theme === "dark"`)
-	for _, path := range []string{"/try", "/runs", "/tickets", "/bench/assign_berth", "/drills/nobody_decides_in_time"} {
+	for _, path := range []string{"/try", "/runs", "/tickets", "/map", "/map/berth_letter", "/bench/assign_berth", "/drills/nobody_decides_in_time"} {
 		p.open(path)
 		p.until(`document.querySelector("main").innerText.length > 20`)
 		p.sound("dark " + path)

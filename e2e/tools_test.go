@@ -210,7 +210,9 @@ func TestOurToolsAreOfferedOverTheProtocol(t *testing.T) {
 			for _, x := range list.Tools {
 				names[x.Name] = x
 			}
-			require.Len(t, names, 9)
+			require.Len(t, names, 22, "ten tools, four relays, eight agents")
+			assert.True(t, names["berth_letter"].Annotations.ReadOnlyHint)
+			assert.Contains(t, names["consult_dues"].Description, "Ask dues, and get its answer: Works out what a stay costs")
 			assert.True(t, names["find_vessel"].Annotations.ReadOnlyHint)
 			assert.False(t, names["assign_berth"].Annotations.ReadOnlyHint)
 			assert.Equal(t, "Look a vessel of the register up by its name; gives its length, draught, kind and home port.", names["find_vessel"].Description)
@@ -224,6 +226,17 @@ func TestOurToolsAreOfferedOverTheProtocol(t *testing.T) {
 			require.NoError(t, err)
 			assert.True(t, r.IsError, "the same checks")
 			assert.Contains(t, text(r), `did you mean "nights"?`)
+
+			r, err = c.CallTool(t.Context(), &mcp.CallToolParams{Name: "berth_letter", Arguments: map[string]any{"vessel": "Nobody"}})
+			require.NoError(t, err)
+			assert.Equal(t, "The register has no vessel Nobody.", text(r), "a relay is a tool")
+			r, err = c.CallTool(t.Context(), &mcp.CallToolParams{Name: "berth_letter", Arguments: map[string]any{"ship": "Nobody"}})
+			require.NoError(t, err)
+			assert.True(t, r.IsError)
+			assert.Contains(t, text(r), "the input does not fit berth_letter")
+			r, err = c.CallTool(t.Context(), &mcp.CallToolParams{Name: "consult_dues", Arguments: map[string]any{"question": "What are the dues?", "length_m": 12.4, "nights": 2}})
+			require.NoError(t, err)
+			assert.Contains(t, text(r), "57.68 EUR", "so is an agent")
 
 			arrives := time.Now().AddDate(0, way.months, 0).UTC()
 			args := map[string]any{"berth": "E4", "vessel": "Long Hope", "arrives": arrives.Format(time.RFC3339), "leaves": arrives.Add(24 * time.Hour).Format(time.RFC3339)}
@@ -263,7 +276,7 @@ func TestOurToolsAreOfferedOverTheProtocol(t *testing.T) {
 	c := client(t, &mcp.StreamableClientTransport{Endpoint: s.url + "/mcp"}, nil)
 	require.Eventually(t, func() bool {
 		list, err := c.ListTools(t.Context(), nil)
-		return err == nil && len(list.Tools) == 11
+		return err == nil && len(list.Tools) == 24
 	}, 20*time.Second, 50*time.Millisecond, "the list follows the files")
 }
 
@@ -295,7 +308,12 @@ func TestAFolderAloneOffersItsTools(t *testing.T) {
 	c := client(t, &mcp.CommandTransport{Command: exec.Command(binary, "mcp", "-dir", dir)}, nil)
 	list, err := c.ListTools(t.Context(), nil)
 	require.NoError(t, err)
-	require.Len(t, list.Tools, 1)
+	var names []string
+	for _, x := range list.Tools {
+		names = append(names, x.Name)
+	}
+	assert.Contains(t, names, "lend_tool")
+	assert.Contains(t, names, "consult_counter")
 	second := command(t, "", "", "mcp", "-dir", dir)
 	assert.Equal(t, 1, second.code)
 	assert.Contains(t, second.err, "name the service with -at URL")

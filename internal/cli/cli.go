@@ -95,7 +95,7 @@ func commands() []command {
 	return []command{
 		newCommand, checkCommand, serveCommand, demoCommand, sayCommand, talkCommand, runsCommand, showCommand, followCommand, stopCommand,
 		requestCommand, toolsCommand, tryCommand, ticketsCommand, allowCommand, refuseCommand, amendCommand, answerCommand, drillCommand,
-		sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
+		mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 
 	"github.com/modelcontextprotocol/go-sdk/mcp"
@@ -20,7 +21,16 @@ var mcpCommand = command{
 		k.remote(fs)
 		dir := fs.String("dir", "", "open this project `folder`; without it the service is asked, which keeps the records")
 		data := fs.String("data", "", "the `folder` of the records; .stonebaton in the project by default")
+		forget := fs.Bool("forget", false, "keep no records: several may then serve one folder at once")
 		return func(ctx context.Context, _ []string) error {
+			if *forget {
+				tmp, err := os.MkdirTemp("", "stonebaton-")
+				if err != nil {
+					return err
+				}
+				defer os.RemoveAll(tmp)
+				*data = tmp
+			}
 			if *dir == "" {
 				return k.bridge(ctx)
 			}
@@ -30,7 +40,7 @@ var mcpCommand = command{
 			}
 			a, err := app.Open(ctx, app.Config{Dir: *dir, Data: *data, Own: k.own, Logger: log})
 			if err != nil {
-				return fmt.Errorf("%w\nWhere a service runs on the project, omit -dir and name the service with -at URL", err)
+				return fmt.Errorf("%w\nWhere a service runs on the project, omit -dir and name the service with -at URL, or add -forget", err)
 			}
 			defer a.Close()
 			if _, err := a.Projects.Current(); err != nil {

@@ -79,6 +79,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/sessions", s.sessions)
 	g.GET("/sessions/:id", s.session)
 	g.GET("/project", s.project)
+	g.GET("/map", s.chart)
 	g.GET("/problems", s.problems)
 	g.GET("/tools", s.tools)
 	g.GET("/tools/:name", s.tool)

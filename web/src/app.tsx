@@ -7,6 +7,7 @@ import { useLive } from "./live";
 import { change, query, stale, useChange } from "./queries";
 import { Bench } from "./pages/bench";
 import { Drills } from "./pages/drills";
+import { MapPage } from "./pages/map";
 import { RunPage, Runs } from "./pages/runs";
 import { Tickets } from "./pages/tickets";
 import { Try } from "./pages/try";
@@ -18,6 +19,7 @@ const pages = [
   ["/try", "Try"],
   ["/runs", "Runs"],
   ["/tickets", "Tickets"],
+  ["/map", "Map"],
   ["/bench", "Bench"],
   ["/drills", "Drills"],
 ] as const;
@@ -70,6 +72,8 @@ export function App() {
           <Route path="/runs" element={<Runs />} />
           <Route path="/runs/:id" element={<RunPage />} />
           <Route path="/tickets" element={<Tickets />} />
+          <Route path="/map" element={<MapPage />} />
+          <Route path="/map/:relay" element={<MapPage />} />
           <Route path="/bench" element={<Bench />} />
           <Route path="/bench/:tool" element={<Bench />} />
           <Route path="/drills" element={<Drills />} />

@@ -39,7 +39,7 @@ export function Inspector({ run, step, lines, onSelect }: { run?: string; step?:
         : step.asked
           ? [
               { id: "in", name: "In", body: loading ?? (d!.in !== undefined ? <Json value={d!.in} /> : <p className="px-4 py-3 whitespace-pre-wrap">{d!.question || step.why}</p>) },
-              { id: "out", name: "Out", body: loading ?? (d!.out !== undefined ? <Json value={d!.out} /> : <Answer d={d!} />) },
+              { id: "out", name: "Out", body: loading ?? (d!.out !== undefined && typeof d!.out !== "string" ? <Json value={d!.out} /> : <Answer d={d!} />) },
               ...(step.asked.course ? [{ id: "course", name: "Plan", body: <Plan course={step.asked.course} over={!!step.ended} taken={(d?.thread ?? []).filter((s) => s.kind === "step")} onSelect={onSelect} /> }] : []),
               { id: "thread", name: "Steps", body: loading ?? <Thread d={d!} onSelect={onSelect} /> },
               { id: "state", name: "State", body: loading ?? <State d={d!} /> },

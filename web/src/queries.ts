@@ -1,13 +1,14 @@
 // Every question that the console asks of the service: its key and how it is asked, in one place, so that what is
 // changed finds what has to be asked again.
 import { queryOptions, useMutation, useQueryClient, type QueryKey } from "@tanstack/react-query";
-import { get, post, type Choice, type Detail, type Drill, type FullTicket, type Outbox, type Outside, type Problems, type Project, type RunRow, type Session, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
+import { get, post, type Chart, type Choice, type Detail, type Drill, type FullTicket, type Outbox, type Outside, type Problems, type Project, type RunRow, type Session, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
 
 export const query = {
   project: () => queryOptions({ queryKey: ["project"], queryFn: () => get<Project>("/project") }),
   problems: () => queryOptions({ queryKey: ["problems"], queryFn: () => get<Problems>("/problems") }),
   trust: () => queryOptions({ queryKey: ["trust"], queryFn: () => get<{ waiting: Outside[] }>("/trust") }),
   tools: () => queryOptions({ queryKey: ["tools"], queryFn: () => get<{ tools: Tool[] }>("/tools") }),
+  map: (relay: string | undefined, runs: string[]) => queryOptions({ queryKey: ["map", relay, ...runs], queryFn: () => get<Chart>(`/map?${new URLSearchParams([...(relay ? [["relay", relay]] : []), ...runs.map((r) => ["run", r])])}`), placeholderData: (old) => old }),
   runs: (filter: string) => queryOptions({ queryKey: ["runs", filter], queryFn: () => get<{ runs: RunRow[]; next?: string }>(`/runs?${filter}`), placeholderData: (old) => old }),
   sessions: () => queryOptions({ queryKey: ["sessions"], queryFn: () => get<{ sessions: SessionRow[] }>("/sessions?limit=20") }),
   session: (id?: string) => queryOptions({ queryKey: ["session", id], queryFn: () => get<Session>(`/sessions/${id}`), enabled: !!id, placeholderData: (old) => (old?.id === id ? old : undefined) }),
@@ -32,7 +33,7 @@ export const stale = {
   runs: [["runs"], ["sessions"]],
   session: (id: string) => [["session", id]],
   drills: [["drills"]],
-  project: [["project"], ["problems"], ["tools"], ["drills"], ["trust"]],
+  project: [["project"], ["map"], ["problems"], ["tools"], ["drills"], ["trust"]],
   tools: [["tools"]],
   tries: (tool: string) => [triesKey(tool)],
 } as const;

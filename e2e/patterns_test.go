@@ -1,0 +1,115 @@
+package e2e
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// patterns gives a copy of the patterns, with the project whose tools one of them calls
+// beside it.
+func patterns(t *testing.T) string {
+	t.Helper()
+	root := t.TempDir()
+	for _, d := range []string{"patterns", "patterns_server"} {
+		require.NoError(t, os.CopyFS(filepath.Join(root, d), os.DirFS(mustAbs(t, "../examples/"+d))))
+	}
+	return filepath.Join(root, "patterns")
+}
+
+func TestEveryPatternRunsOffline(t *testing.T) {
+	dir := patterns(t)
+	files, err := filepath.Glob(filepath.Join(dir, "*.yaml"))
+	require.NoError(t, err)
+	r := command(t, "", "", "check", dir)
+	assert.Zero(t, r.code, r.out)
+	assert.Contains(t, r.out, "No problems")
+	r = command(t, "", "", "drill", "-dir", dir)
+	assert.Zero(t, r.code, r.out)
+	assert.Contains(t, r.out, "16 passed, 0 failed")
+	for _, f := range files {
+		name := strings.TrimSuffix(filepath.Base(f), ".yaml")
+		if name == "stonebaton" || name == "tools" {
+			continue
+		}
+		raw, err := os.ReadFile(f)
+		require.NoError(t, err)
+		assert.Contains(t, string(raw), "relay: "+name+"\n")
+		assert.Contains(t, string(raw), "drill: ", "every pattern has its drills")
+	}
+}
+
+func TestAConversationThroughARelayKeepsTheBetterQuestions(t *testing.T) {
+	dir := patterns(t)
+	main := filepath.Join(dir, "stonebaton.yaml")
+	raw, err := os.ReadFile(main)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(main, []byte(strings.Replace(string(raw), "start: front", "start: rewrite_first", 1)), 0o644))
+	s := launch(t, "serve", "-listen", "127.0.0.1:0", dir)
+	r := s.run(t, "say", "hi um when is job 12 ready pls")
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "editor   When is job 12 ready?")
+	assert.Contains(t, r.out, "Job 12: the bicycle of Aldous, ready on Friday, 46 EUR.")
+	session := r.out[strings.LastIndex(r.out, "session ")+len("session "):]
+	session = strings.TrimSpace(session)
+	require.Zero(t, s.run(t, "say", "-session", session, "and 14?").code)
+	require.NoError(t, s.end(syscall.SIGTERM))
+	s = launch(t, "serve", "-listen", "127.0.0.1:0", dir)
+	r = s.run(t, "say", "-session", session, "and 15?")
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "When is job 15 ready?", "what the leg remembers is there after a restart")
+	r = s.run(t, "say", "-session", session, "and 17?")
+	assert.Contains(t, r.out, "Job 17: the raincoat of Dunne")
+	var talk struct {
+		Talk []struct{ Who, Agent, Text string }
+	}
+	get := func(path string) string {
+		resp, err := http.Get(s.url + path)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		raw, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return string(raw)
+	}
+	require.NoError(t, json.Unmarshal([]byte(get("/api/sessions/"+session)), &talk))
+	var said []string
+	for _, x := range talk.Talk[:4] {
+		said = append(said, x.Who+" "+x.Text)
+	}
+	assert.Equal(t, []string{"user hi um when is job 12 ready pls", "leg When is job 12 ready?", "agent Job 12: the bicycle of Aldous, ready on Friday, 46 EUR.", "user and 14?"}, said, "both versions are seen")
+	events := get("/api/runs/" + session + "-4/events")
+	assert.Contains(t, events, `"text":"When is job 12 ready?"`, "the session keeps the better question")
+	assert.NotContains(t, events, `{"role":"user","text":"and 14?"},{"role":"assistant","agent":"rewrite_first"`)
+}
+
+func TestTheMapOfAProjectAndOfARelay(t *testing.T) {
+	dir := patterns(t)
+	s := launch(t, "serve", "-listen", "127.0.0.1:0", dir)
+	r := s.run(t, "say", "-relay", "write_and_criticise", "-input", `{"job": 12}`)
+	require.Zero(t, r.code, r.err)
+	run := firstRun(t, s.run(t, "runs", "-json").out)
+	r = s.run(t, "map", "write_and_criticise", "-run", run)
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "write     agent letters (×2)")
+	assert.Contains(t, r.out, "→ fine (×1)   when kept.review.fine")
+	assert.Contains(t, r.out, "visit 2 of "+run+": kept.review.fine = true")
+	r = s.run(t, "map")
+	assert.Contains(t, r.out, "front                     agent · house · conversations start here")
+	for as, want := range map[string]string{"dot": "digraph", "mermaid": "flowchart LR", "svg": "<svg xmlns"} {
+		r = command(t, "", "", "map", "-dir", dir, "-as", as, "in_line")
+		assert.Zero(t, r.code, r.err)
+		assert.Contains(t, r.out, want)
+		assert.Contains(t, r.out, "kind")
+	}
+	assert.Contains(t, command(t, "", "", "map", "-dir", dir, "inline").err, `unknown relay "inline". Did you mean "in_line"?`)
+	assert.Contains(t, command(t, "", "", "map", "-dir", dir, "-as", "png").err, "There is: text, dot, mermaid, svg")
+	assert.Contains(t, s.run(t, "map", "-run", "none-1").err, "there is no such run")
+}
