@@ -26,7 +26,7 @@ var Codes = map[string]string{
 	"description": "a tool, parameter or list of values with no description",
 	"unit":        "a number with no unit",
 	"format":      "a date or time with no format",
-	"alike":       "two tools whose words overlap so much that they will be confused",
+	"alike":       "two tools, or agents, whose words overlap so much that they will be confused",
 	"names":       "names that differ by a letter",
 	"shape":       "an input that is deep, wide or long",
 	"when":        "a summary that says what the tool is, but not when to use it",
@@ -36,7 +36,11 @@ var Codes = map[string]string{
 	"secret":      "a secret with no value",
 	"stub":        "a tool on a rung of stubs that has none",
 	"text":        "a text that looks like an expression",
-	"unused":      "a tool that no agent has",
+	"unused":      "a tool that no agent and no relay uses",
+	"answer":      "a field of an answer that nothing describes",
+	"kept":        "a value that a leg keeps and nothing reads",
+	"circle":      "legs, or relays, that go round with no end of their own",
+	"bound":       "a leg that asks a model for each item of a list with no bound",
 }
 
 // Bounds beyond which a contract is hard for models.
@@ -202,6 +206,7 @@ func (c *compiler) judge() {
 	}
 	c.judgeSideBySide()
 	c.judgeUse()
+	c.judgeSystems()
 	c.about = ""
 }
 

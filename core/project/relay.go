@@ -605,7 +605,12 @@ func (c *compiler) reach(r *Relay) {
 			ends = true
 			return
 		}
-		if l := r.Leg(name); l != nil && !seen[name] {
+		l := r.Leg(name)
+		if l == nil {
+			ends = true // that it is not there is told elsewhere
+			return
+		}
+		if !seen[name] {
 			seen[name] = true
 			for _, to := range r.Ways(l) {
 				walk(to)

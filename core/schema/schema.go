@@ -8,6 +8,7 @@ import (
 	"math/big"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -295,6 +296,11 @@ func explain(e *jsonschema.ValidationError, doc map[string]any) []Fault {
 // the nearest one says, which is that with the fewest faults.
 func alternatives(e *jsonschema.ValidationError, doc map[string]any, path string, sub map[string]any) []Fault {
 	var best []Fault
+	if meant := slices.DeleteFunc(slices.Clone(e.Causes), otherType); len(meant) > 0 && len(meant) < len(e.Causes) {
+		only := *e
+		only.Causes = meant // the others are for values of other types
+		return alternatives(&only, doc, path, sub)
+	}
 	for _, c := range e.Causes {
 		if f := explain(c, doc); best == nil || len(f) < len(best) {
 			best = f
@@ -318,6 +324,19 @@ func alternatives(e *jsonschema.ValidationError, doc map[string]any, path string
 		return []Fault{{Path: path, Say: "fits none of its alternatives" + described(sub)}}
 	}
 	return best
+}
+
+// otherType says whether an alternative is for a value of another type altogether.
+func otherType(e *jsonschema.ValidationError) bool {
+	for {
+		if _, ok := e.ErrorKind.(*kind.Type); ok {
+			return true
+		}
+		if len(e.Causes) != 1 || !slices.Equal(e.Causes[0].InstanceLocation, e.InstanceLocation) {
+			return false
+		}
+		e = e.Causes[0]
+	}
 }
 
 func needs(path, prop string, missing []string) []Fault {
@@ -360,25 +379,44 @@ func fields(n int) string {
 }
 
 // at follows a path of a value through the schema that describes it.
-func at(doc map[string]any, path []string) map[string]any {
-	root := doc
-	for _, p := range path {
-		if ref, ok := doc["$ref"].(string); ok {
-			doc = resolve(root, ref)
-		}
-		if props, ok := doc["properties"].(map[string]any); ok {
-			if d, ok := props[p].(map[string]any); ok {
-				doc = d
-				continue
-			}
-		}
-		if items, ok := doc["items"].(map[string]any); ok {
-			doc = items
-			continue
-		}
+// Where there are alternatives it is the first through which the path leads.
+func at(doc map[string]any, path []string) map[string]any { return follow(doc, doc, path, 0) }
+
+func follow(root, doc map[string]any, path []string, depth int) map[string]any {
+	if depth > 64 { // a schema that refers to itself
 		return nil
 	}
-	return doc
+	if ref, ok := doc["$ref"].(string); ok {
+		if to := resolve(root, ref); to != nil {
+			doc = to
+		}
+	}
+	if len(path) == 0 {
+		return doc
+	}
+	if props, ok := doc["properties"].(map[string]any); ok {
+		if d, ok := props[path[0]].(map[string]any); ok {
+			return follow(root, d, path[1:], depth+1)
+		}
+	}
+	key := "additionalProperties"
+	if _, err := strconv.Atoi(path[0]); err == nil && doc["items"] != nil {
+		key = "items"
+	}
+	if d, ok := doc[key].(map[string]any); ok {
+		return follow(root, d, path[1:], depth+1)
+	}
+	for _, key := range []string{"anyOf", "oneOf"} {
+		branches, _ := doc[key].([]any)
+		for _, b := range branches {
+			if d, ok := b.(map[string]any); ok {
+				if found := follow(root, d, path, depth+1); found != nil {
+					return found
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // Keys gives the names of the properties a schema document describes, sorted.

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 
 	"stonebaton.example/core/project"
 )
@@ -14,6 +16,7 @@ var checkCommand = command{
 	name: "check", args: "[DIR]", most: 1, does: "read a project and list its problems", example: "stonebaton check examples/harbour",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.asJSON(fs)
+		explain := fs.Bool("explain", false, "say of every leg of every relay what it does, is told and goes on to, defaults too")
 		return func(ctx context.Context, args []string) error {
 			dir := "."
 			if len(args) > 0 {
@@ -58,6 +61,17 @@ var checkCommand = command{
 				say = doubts(n)
 			}
 			k.print("%s: %s with %s, %s, %s, %s. It begins with %s.\n", p.Name, say, count(len(p.Agents), "agent"), count(len(p.Tools), "tool"), count(len(p.Models), "model"), count(len(p.Drills), "drill"), p.Start)
+			if *explain {
+				for _, n := range slices.Sorted(maps.Keys(p.Relays)) {
+					k.print("\nrelay %s\n", n)
+					for _, l := range p.Relays[n].Explain() {
+						k.print("  %s   (%s)\n", l.Leg, l.Place)
+						for _, line := range l.Lines {
+							k.print("      %s\n", line)
+						}
+					}
+				}
+			}
 			return nil
 		}
 	},
