@@ -36,7 +36,7 @@ func (c *compiler) agent(d *document) {
 	}
 	for i, t := range a.Tools {
 		at := d.at(fmt.Sprintf("/tools/%d", i))
-		if c.p.Tools[t] == nil && c.p.Relays[t] == nil {
+		if _, relay := c.names["relay "+t]; c.p.Tools[t] == nil && c.p.Relays[t] == nil && !relay {
 			c.missing(at, "tool", t, append(keysOf(c.p.Tools), keysOf(c.p.Relays)...))
 		}
 		if slices.Contains(a.Tools[:i], t) {

@@ -222,10 +222,12 @@ func keysOf[T any](m map[string]T) []string {
 }
 
 func (c *compiler) missing(at Place, what, name string, have []string) {
-	if _, ok := c.names[what+" "+name]; ok {
-		return // it is there, but broken: that is reported where it stands
+	for _, kind := range []string{"agent", "tool", "relay", "model"} {
+		if _, ok := c.names[kind+" "+name]; ok && strings.Contains(what, kind) {
+			return // it is there, but broken: that is reported where it stands
+		}
 	}
-	if what == "tool" && c.anyTool {
+	if strings.Contains(what, "tool") && c.anyTool {
 		return // a source that is broken may bring it
 	}
 	list := "There is none yet."

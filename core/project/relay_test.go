@@ -50,7 +50,7 @@ func TestFaultsOfRelaysAreToldWithTheirPlaceAndRemedy(t *testing.T) {
 		`next_step is how the agent of a plan takes its next step`:                      {"  a: {agent: dues}\n", "---\ntool: next_step\nsummary: Go.\nstubs: [{returns: 1}]\n"},
 		`a leg that is a choose keeps nothing under a name of its own`:                  {"  a: {choose: [{go: b}], keep: x}\n  b: {finish: x}\n", ""},
 		`the input of a relay must be an object`:                                        {"  a: {relay: r2, input: {}}\n", "---\nrelay: r2\ninput: {type: string}\nlegs: [dues]\n"},
-		`legs.a.agnet is not known here; did you mean agent?`:                                                {"  a: {agnet: dues}\n", ""},
+		`legs.a.agnet is not known here; did you mean "agent"?`:                         {"  a: {agnet: dues}\n", ""},
 	} {
 		_, probs := course(text[0], text[1])
 		assert.Contains(t, says(probs), want, "%s%s", text[0], text[1])
