@@ -11,6 +11,7 @@ import (
 	"stonebaton.example/core/drill"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/core/value"
 	"stonebaton.example/core/view"
@@ -152,6 +153,7 @@ type Request struct {
 	Same     bool               `json:"same"`           // this program would build the same request today
 	Differs  string             `json:"differs"`        // why not, where it would not
 	Wire     json.RawMessage    `json:"wire,omitempty"` // the body as it was sent
+	Parts    []prompt.Part      `json:"parts"`          // what is not of the conversation, and where it comes from, as it is built today
 }
 
 // Session is one session with its runs, the oldest first.

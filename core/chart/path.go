@@ -125,7 +125,7 @@ func (p *path) leg(e ledger.Event) {
 			to = string(End)
 			p.was(to)
 		}
-		if d.Outcome != ledger.EndDone {
+		if !d.Outcome.Well() {
 			p.took(from, to, "", Fails)
 			return
 		}

@@ -417,6 +417,17 @@ legs:
   done: {finish: "{{ kept.words }}"}
   none: {finish: "Nobody said."}
 ---
+relay: tried
+summary: Write until it is good.
+input: {type: object, required: [text], properties: {text: {type: string, description: Of what.}}}
+legs:
+  long:  {agent: writer, good_when: {when: "size(answer) > size(input.text)", say: "Longer than {{ input.text }}."}, tries: 2, keep: long}
+  fair:  {agent: writer, good_when: {judge: reader, that: "A letter is friendly."}, tries: 3, keep: fair, fails: sorry}
+  way:   {choose: [{when: "ended.fair == 'short'", go: open}]}
+  done:  {finish: "{{ kept.long }}, {{ kept.fair }}"}
+  open:  {finish: "{{ kept.fair }} (open: {{ remarks.fair }})"}
+  sorry: {finish: "Nobody could judge it."}
+---
 relay: line
 input: {type: object, required: [text], properties: {text: {type: string, description: What is asked.}}}
 legs: [writer, reader]

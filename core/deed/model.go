@@ -17,7 +17,10 @@ type Request struct {
 	Tools       []project.Contract `json:"tools"`
 	Messages    []ledger.Message   `json:"messages"`
 	Temperature *float64           `json:"temperature,omitempty"` // nil: the endpoint's own
+	Seed        *int               `json:"seed,omitempty"`
 	MaxTokens   int                `json:"max_tokens,omitempty"`
+	Choice      string             `json:"choice,omitempty"` // some, or the tool that has to be called; "" is free
+	Offer       bool               `json:"offer,omitempty"`  // the endpoint takes Answer as a field of its own
 	Answer      map[string]any     `json:"answer,omitempty"` // JSON Schema that the answer has to fit; nil: any text
 }
 

@@ -166,7 +166,7 @@ func coursed(events []ledger.Event) (legs []string, kept map[string]any) {
 			kinds[e.Step] = d.Kind
 		case *ledger.LegLeft:
 			v, err := value.Read(d.Value)
-			if err != nil || d.Outcome != ledger.EndDone {
+			if err != nil || !d.Outcome.Well() {
 				continue
 			}
 			if fields, ok := v.(map[string]any); ok && kinds[e.Step] == ledger.LegSets {

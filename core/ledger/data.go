@@ -149,6 +149,7 @@ type RunRecovered struct {
 type RunClosed struct {
 	Status  Status   `json:"status"`
 	Answer  string   `json:"answer,omitempty"`
+	Remarks string   `json:"remarks,omitempty"` // what is open about an answer that is not as good as it has to be
 	Problem *Problem `json:"problem,omitempty"`
 	Why     string   `json:"why"`
 }
@@ -279,6 +280,7 @@ const (
 	Course   Opening = "relay"
 	LegAgent Opening = "leg"
 	LegCall  Opening = "call"
+	Judge    Opening = "judge" // of an answer, before it counts
 )
 
 // CallDecided is the verdict on one call of a turn, taken once, on the state
@@ -367,12 +369,23 @@ type CallRefused struct {
 	Why   string `json:"why"`
 }
 
+// Sees is what an agent that is handed the baton sees of the conversation.
+type Sees string
+
+// What can be seen: "" is all; SeesLast begins with the person's last message, SeesNote with
+// the reason for the handoff.
+const (
+	SeesLast Sees = "last"
+	SeesNote Sees = "note"
+)
+
 // BatonPassed records that another agent now acts on the thread.
 type BatonPassed struct {
 	From    string `json:"from"`
 	To      string `json:"to"`
 	Because string `json:"because,omitempty"`
 	Words   string `json:"words"`
+	Sees    Sees   `json:"sees,omitempty"`
 	Why     string `json:"why"`
 }
 
@@ -408,19 +421,25 @@ type ThreadOpened struct {
 // End is how a thread ended.
 type End string
 
-// The ends of a thread. On HandedBack the agent passed to the one that had asked.
+// The ends of a thread. On EndShort its answer is not as good as it has to be, and no try is
+// left; on HandedBack the agent passed to the one that had asked.
 const (
 	EndDone    End = "done"
+	EndShort   End = "short"
 	EndFailed  End = "failed"
 	EndStopped End = "stopped"
 	HandedBack End = "handed_back"
 )
 
+// Well says whether there is an answer to go on with.
+func (e End) Well() bool { return e == EndDone || e == EndShort }
+
 // ThreadClosed ends a thread. Nothing on it or under it is open any more.
 type ThreadClosed struct {
 	Outcome End             `json:"outcome"`
 	Answer  string          `json:"answer,omitempty"`
-	Value   json.RawMessage `json:"value,omitempty"` // of an answer that is more than text, and of a call
+	Value   json.RawMessage `json:"value,omitempty"`   // of an answer that is more than text, and of a call
+	Remarks string          `json:"remarks,omitempty"` // on EndShort: what is open about the answer
 	Problem *Problem        `json:"problem,omitempty"`
 	Why     string          `json:"why"`
 }
@@ -486,6 +505,7 @@ type LegLeft struct {
 	Go      string          `json:"go,omitempty"`     // the leg that comes next; "" ends the relay
 	Done    int             `json:"done,omitempty"`   // items that brought a result
 	Of      int             `json:"of,omitempty"`
+	Remarks string          `json:"remarks,omitempty"` // on EndShort
 	Problem *Problem        `json:"problem,omitempty"`
 	Why     string          `json:"why"`
 }
@@ -496,11 +516,18 @@ type Ruling string
 // The rulings of guardrails. Revise sends an answer back, with words for the agent.
 const Revise Ruling = "revise"
 
+// The guardrails of answers: its schema, and what has to hold of it.
+const (
+	AnswerFits = "answer"
+	GoodWhen   = "good_when"
+)
+
 // GuardrailSettled records what a guardrail says of the reply of a turn.
 type GuardrailSettled struct {
-	Guardrail string `json:"guardrail"` // answer: the schema that the answer has to fit
+	Guardrail string `json:"guardrail"` // answer: the schema that the answer has to fit; good_when: what has to hold of it
 	Verdict   Ruling `json:"verdict"`
-	Words     string `json:"words"` // what the agent is told
+	Score     int    `json:"score,omitempty"` // that a judge gave it, of 10
+	Words     string `json:"words"`           // what the agent is told
 	Why       string `json:"why"`
 }
 

@@ -109,7 +109,7 @@ const (
 // follows says what each kind of element may stand behind.
 var follows = map[element][]element{
 	root: {start},
-	turn: {start, call, leg, item},
+	turn: {start, call, leg, item, guardrail},
 	call: {turn},
 	leg:  {root, call, leg, item},
 	item: {leg},

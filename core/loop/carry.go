@@ -60,7 +60,7 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 	if len(acts) > 0 || u.Plain() > 0 {
 		return acts
 	}
-	return handOver(s, t, blocked)
+	return handOver(p, s, t, blocked)
 }
 
 // open begins what a call opens in place of being started.
@@ -181,7 +181,7 @@ func start(p *project.Project, s *run.State, c *run.Call, why string) Action {
 
 // handOver carries out the first handoff of the turn when every other call has ended. One
 // that goes to the agent that asked ends the consult.
-func handOver(s *run.State, t *run.Thread, blocked string) []Action {
+func handOver(p *project.Project, s *run.State, t *run.Thread, blocked string) []Action {
 	var acts []Action
 	add := func(step ledger.StepID, d ledger.Data) { acts = append(acts, Record{ledger.New(step, d)}) }
 	for _, c := range t.Turn().Calls {
@@ -215,7 +215,11 @@ func handOver(s *run.State, t *run.Thread, blocked string) []Action {
 			add(t.ID(), &ledger.ThreadClosed{Outcome: ledger.HandedBack, Answer: say, Why: t.Agent() + " passed to " + d.To + ", who had asked"})
 			return acts
 		}
-		add(c.Step, &ledger.BatonPassed{From: t.Agent(), To: d.To, Because: args.Because, Words: words, Why: d.Why})
+		var sees ledger.Sees
+		if from := p.Agents[t.Agent()]; from != nil {
+			sees = from.Sees[d.To]
+		}
+		add(c.Step, &ledger.BatonPassed{From: t.Agent(), To: d.To, Because: args.Because, Words: words, Sees: sees, Why: d.Why})
 	}
 	return acts
 }

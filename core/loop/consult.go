@@ -176,8 +176,11 @@ func leave(p *project.Project, s *run.State, c *run.Call) []Action {
 	}
 	var acts []Action
 	switch end.Outcome {
-	case ledger.EndDone:
+	case ledger.EndDone, ledger.EndShort:
 		words, result, handle := answered(s, c, end.Answer)
+		if end.Remarks != "" {
+			words += "\n\nWhat is open about it: " + end.Remarks
+		}
 		if end.Value != nil {
 			result = end.Value
 		}

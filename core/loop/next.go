@@ -204,15 +204,34 @@ func answer(p *project.Project, s *run.State, t *run.Thread) []Action {
 	if u.Reply.Finish == "length" {
 		return end(t, ledger.EndFailed, u.Reply.Text, &ledger.Problem{Class: "model.length", Say: fmt.Sprintf("the model %q stopped at its length limit, so the reply is cut off", u.Model), Remedy: "Raise max_tokens of the model, or ask for less."}, "the reply was cut")
 	}
+	var val json.RawMessage
 	if shape := prompt.AnswerOf(p, t); shape != nil {
-		return shaped(t, shape)
+		v, acts := shaped(t, shape)
+		if acts != nil {
+			return acts
+		}
+		val = v
 	}
-	return end(t, ledger.EndDone, u.Reply.Text, nil, "no calls left: this is the answer")
+	if g := prompt.GoodOf(p, t); g != nil {
+		return judged(p, s, t, g, val)
+	}
+	return closing(t, ledger.EndDone, u.Reply.Text, val, "", "no calls left: this is the answer")
 }
 
-// shaped holds an answer against the schema that it has to fit. One that does not is sent
-// back once, with its faults.
-func shaped(t *run.Thread, shape *schema.Schema) []Action {
+// closing ends a thread with an answer: a text, or a value where it is more than that.
+func closing(t *run.Thread, outcome ledger.End, text string, val json.RawMessage, remarks, why string) []Action {
+	if val != nil {
+		text = string(val)
+	}
+	if t.Parent() == nil {
+		return one(ledger.New("", &ledger.RunClosed{Status: ledger.Done, Answer: text, Remarks: remarks, Why: why}))
+	}
+	return one(ledger.New(t.ID(), &ledger.ThreadClosed{Outcome: outcome, Answer: text, Value: val, Remarks: remarks, Why: why}))
+}
+
+// shaped holds an answer against the schema that it has to fit, and gives it as JSON. One that
+// does not fit is sent back once, with its faults; then the thread fails.
+func shaped(t *run.Thread, shape *schema.Schema) (json.RawMessage, []Action) {
 	u := t.Turn()
 	v, faults := ReadAnswer(shape, u.Reply.Text)
 	if faults == "" {
@@ -220,17 +239,13 @@ func shaped(t *run.Thread, shape *schema.Schema) []Action {
 		if err != nil {
 			panic("a value that was read is JSON: " + err.Error())
 		}
-		acts := end(t, ledger.EndDone, string(raw), nil, "no calls left: this is the answer, and it fits")
-		if d, ok := acts[0].(Record).Event.Data.(*ledger.ThreadClosed); ok {
-			d.Value = raw
-		}
-		return acts
+		return raw, nil
 	}
-	if t.Revised() == 0 {
-		return one(ledger.New(u.Step.Guardrail(1), &ledger.GuardrailSettled{Guardrail: "answer", Verdict: ledger.Revise, Why: "the answer does not fit its schema: " + faults,
+	if t.Revised(ledger.AnswerFits) == 0 {
+		return nil, one(ledger.New(u.Step.Guardrail(1), &ledger.GuardrailSettled{Guardrail: ledger.AnswerFits, Verdict: ledger.Revise, Why: "the answer does not fit its schema: " + faults,
 			Words: "Your answer does not fit: " + faults + ". Answer again, with one JSON value that fits the schema and nothing else."}))
 	}
-	return fail(t, ledger.Problem{Class: "answer", Say: fmt.Sprintf("the answer of %s does not fit its schema: %s", t.Agent(), faults), Remedy: "Ask for less in answer:, or say in the instructions what each field is."}, "it was sent back once already")
+	return nil, fail(t, ledger.Problem{Class: "answer", Say: fmt.Sprintf("the answer of %s does not fit its schema: %s", t.Agent(), faults), Remedy: "Ask for less in answer:, or say in the instructions what each field is."}, "it was sent back once already")
 }
 
 // ReadAnswer reads an answer that has to fit a schema: JSON, alone or within a fence of
@@ -317,6 +332,8 @@ func wants(s *run.State, t *run.Thread) (wants bool, why string, again bool) {
 		return false, "", false
 	case u == nil && t.Opener() != nil:
 		return true, asker(t) + " asks", false
+	case u == nil && t.Judges():
+		return true, "an answer is to be judged", false
 	case u == nil && t.Parent() != nil:
 		v, _ := t.Visit()
 		return true, "the leg " + v.Leg + " begins", false

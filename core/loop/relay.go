@@ -29,7 +29,7 @@ func begin(s *run.State) []Action {
 	}
 	acts := left(s.Main(), ledger.Root, r, o.Relay)
 	status := ledger.Done
-	if r.Outcome != ledger.EndDone {
+	if !r.Outcome.Well() {
 		status = ledger.Failed
 	}
 	return append(acts, Record{ledger.New("", &ledger.RunClosed{Status: status, Answer: r.Answer, Problem: r.Problem, Why: "the relay " + o.Relay + " has ended"})})
@@ -131,6 +131,14 @@ func (g *going) vars() expr.Vars {
 	if g.n > 0 {
 		v["item"], v["n"] = g.item, int64(g.n)
 	}
+	ended, remarks := map[string]any{}, map[string]any{}
+	for _, l := range g.r.Legs {
+		ended[l.Name], remarks[l.Name] = "", ""
+		if e := g.f.Ended[l.Name]; e != nil {
+			ended[l.Name], remarks[l.Name] = string(e.Outcome), e.Remarks
+		}
+	}
+	v["ended"], v["remarks"] = ended, remarks
 	v["input"], v["kept"], v["visits"] = expr.Typed(g.r.Input.Doc(), any(g.f.Input)), g.f.Kept, visits
 	return v
 }
@@ -140,7 +148,7 @@ func (g *going) enter(l *project.Leg) []Action {
 	why := "the first leg"
 	if last := g.f.Last; last != nil {
 		why = last.Left.Why
-		if last.Left.Outcome == ledger.EndDone && g.r.Leg(last.Leg) != nil && g.r.Leg(last.Leg).Kind != project.LegChoose {
+		if last.Left.Outcome.Well() && g.r.Leg(last.Leg) != nil && g.r.Leg(last.Leg).Kind != project.LegChoose {
 			why = last.Leg + " is done"
 		}
 	}
@@ -321,14 +329,14 @@ func (g *going) leave(l *project.Leg, v *run.Visit) []Action {
 		panic("loop: an exchange ends by what was said")
 	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay, project.LegPrompt, project.LegAsk, project.LegPlan:
 		res := v.Results[0]
-		if res.Outcome != ledger.EndDone {
+		if !res.Outcome.Well() {
 			prob := ledger.Problem{Class: "stopped", Say: res.Why}
 			if res.Problem != nil {
 				prob = *res.Problem
 			}
 			return g.failed(l, v, prob)
 		}
-		out.Answer, out.Value, out.Why = res.Answer, res.Value, l.Does+" has ended"
+		out.Outcome, out.Answer, out.Value, out.Remarks, out.Why = res.Outcome, res.Answer, res.Value, res.Remarks, l.Does+" has ended"
 		if out.Value == nil {
 			out.Value, _ = json.Marshal(res.Answer) // a text can always be written
 		}
@@ -418,7 +426,7 @@ func (g *going) gather(l *project.Leg, v *run.Visit, out *ledger.LegLeft) []Acti
 		if r.Problem != nil {
 			prob = *r.Problem
 		}
-		if r.Outcome != ledger.EndDone && !l.Collect {
+		if !r.Outcome.Well() && !l.Collect {
 			prob.Say = fmt.Sprintf("%s (%d of %d of %s)", strings.TrimSuffix(prob.Say, "."), i+1, v.Entered.Items, l.Name)
 			return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Done: v.Done - v.Failed, Of: v.Entered.Items, Why: l.Name + " failed"}))
 		}
@@ -427,7 +435,7 @@ func (g *going) gather(l *project.Leg, v *run.Visit, out *ledger.LegLeft) []Acti
 			x, _ = value.Read(r.Value) // it was written from a value
 		}
 		if l.Collect {
-			if x = map[string]any{"value": x}; r.Outcome != ledger.EndDone {
+			if x = map[string]any{"value": x}; !r.Outcome.Well() {
 				x = map[string]any{"problem": prob.Say}
 			}
 		}
@@ -498,7 +506,7 @@ func (g *going) failed(l *project.Leg, v *run.Visit, prob ledger.Problem) []Acti
 // end ends the relay with the value of its last leg.
 func (g *going) end() []Action {
 	last := g.f.Last.Left
-	if last.Outcome != ledger.EndDone {
+	if !last.Outcome.Well() {
 		prob := *last.Problem
 		if g.f.Last.Entered.Kind != string(project.LegOfRelay) { // that has said where
 			prob.Say = fmt.Sprintf("%s (%s, at the leg %s)", strings.TrimSuffix(prob.Say, "."), strings.Join(chain(g.t), " → "), g.f.Last.Leg)

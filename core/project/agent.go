@@ -1,31 +1,67 @@
 package project
 
 import (
+	"encoding/json"
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
+	"stonebaton.example/core/schema"
 )
 
 func (c *compiler) agent(d *document) {
 	var r struct {
-		Agent, Summary, Prompt, Model string
-		Tools                         []string
-		PassesTo                      []string `json:"passes_to"`
-		Consults                      []any
-		Input, Answer                 map[string]any
-		Memory                        struct {
+		Agent, Summary, Model, Rejoin string
+		Prompt                        any
+		Wordings                      map[string]any
+		Examples                      []rawExample
+		Settings                      struct {
+			Temperature *float64
+			Seed        *int
+			MaxTokens   int `json:"max_tokens"`
+			Calls       string
+		}
+		Tools         []string
+		PassesTo      []any `json:"passes_to"`
+		Consults      []any
+		Input, Answer map[string]any
+		GoodWhen      any `json:"good_when"`
+		Tries         int
+		Memory        struct {
 			Keep     string
 			Messages int
 		}
 		Limits struct{ Turns int }
 	}
 	c.into(d, &r)
-	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, PassesTo: r.PassesTo, Turns: r.Limits.Turns, Place: d.at("/agent"), Said: d.at("/prompt")}
-	if secretRef.MatchString(r.Prompt) {
+	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, Sees: map[string]ledger.Sees{}, Turns: r.Limits.Turns, Rejoin: r.Rejoin, Place: d.at("/agent"), Said: d.at("/prompt")}
+	a.Settings = Settings{Temperature: r.Settings.Temperature, Seed: r.Settings.Seed, MaxTokens: r.Settings.MaxTokens, Calls: r.Settings.Calls}
+	if a.Settings.Calls == "free" {
+		a.Settings.Calls = ""
+	}
+	for _, v := range r.PassesTo {
+		switch v := v.(type) {
+		case string:
+			a.PassesTo = append(a.PassesTo, v)
+		case map[string]any:
+			to, _ := v["agent"].(string)
+			sees, _ := v["sees"].(string)
+			a.PassesTo = append(a.PassesTo, to)
+			if sees != "all" {
+				a.Sees[to] = ledger.Sees(sees)
+			}
+		}
+	}
+	prompt, place := c.promptOf(d, r.Prompt)
+	if secretRef.MatchString(prompt) {
 		c.report(Error, d.at("/prompt"), "Give the secret to the tool that needs it.", "a prompt must not refer to a secret: the model, and everybody who reads the run, would see it")
 	}
-	a.Prompt = c.template(d, c.scope(d, nil), "/prompt", r.Prompt)
+	a.Said = place
+	a.Prompt = c.pieces(d, c.scope(d, nil), "/prompt", "instructions", place, prompt, r.Wordings)
 	if a.Model == "" {
 		a.Model = c.model
 		if c.model == "" {
@@ -63,6 +99,11 @@ func (c *compiler) agent(d *document) {
 		a.Answer = c.schema(d, "/answer", r.Answer)
 		c.contradictions(d, "/answer", a.Answer)
 	}
+	a.Prompt = append(a.Prompt, c.examples(d, a, r.Examples)...)
+	if k := a.Settings.Calls; k != "" && k != "none" && k != "some" && !slices.Contains(a.Tools, k) {
+		c.report(Error, d.at("/settings/calls"), "Write free, none, some, or a tool of the agent.", "calls: %q is no tool of %s.%s", k, a.Name, near.Hint(k, a.Tools))
+	}
+	a.Good = c.good(d, "", r.GoodWhen, r.Tries, a.Answer, nil)
 	for i, v := range r.Consults {
 		at := fmt.Sprintf("/consults/%d", i)
 		use := &Consult{}
@@ -89,6 +130,9 @@ func (c *compiler) references() {
 		c.missing(c.main.at("/start"), "agent", c.p.Start, append(agents, keysOf(c.p.Relays)...))
 	}
 	queue := []string{c.p.Start}
+	for _, g := range c.judges {
+		queue = append(queue, g.Judge)
+	}
 	for _, n := range keysOf(c.p.Relays) {
 		for _, leg := range c.p.Relays[n].Legs {
 			for _, l := range leg.parts() {
@@ -128,6 +172,9 @@ func (c *compiler) references() {
 		}
 		for i, h := range a.PassesTo {
 			at := d.at(fmt.Sprintf("/passes_to/%d", i))
+			if j := slices.Index(a.PassesTo, h); j < i {
+				c.report(Error, at, "Keep one of them.", "%q is listed twice", h)
+			}
 			if h == name {
 				c.report(Error, at, "Remove it.", "%q cannot hand over to itself", name)
 			} else if c.p.Agents[h] == nil {
@@ -143,6 +190,11 @@ func (c *compiler) references() {
 		a.Consults = good
 		if !reached[name] {
 			c.report(Warning, d.at("/agent"), fmt.Sprintf("Put it into passes_to: or consults: of another agent, or begin there with -to %s.", name), "nobody hands over to %q, and nobody consults it", name)
+		}
+	}
+	for _, g := range c.judges {
+		if c.p.Agents[g.Judge] == nil {
+			c.missing(g.Place, "agent", g.Judge, agents)
 		}
 	}
 	c.circles()
@@ -194,5 +246,103 @@ func (c *compiler) circles() {
 		}
 		told[key] = true
 		c.report(Warning, c.p.Agents[name].Place, "Remove one of them, or say in their prompts who answers what.", "consults can go round in a circle: %s; they end %d deep", strings.Join(path, " → "), DeepestConsult)
+	}
+}
+
+// promptOf gives the instructions of an agent: a text, or that of a file.
+func (c *compiler) promptOf(d *document, v any) (string, Place) {
+	m, ok := v.(map[string]any)
+	if !ok {
+		text, _ := v.(string)
+		return text, d.at("/prompt")
+	}
+	file, _ := m["file"].(string)
+	name := path.Join(path.Dir(d.file), file)
+	text, ok := c.src.Files[name]
+	if !ok || path.Ext(name) != ".md" {
+		var have []string
+		for _, f := range keysOf(c.src.Files) {
+			if path.Ext(f) == ".md" {
+				have = append(have, f)
+			}
+		}
+		c.report(Error, d.at("/prompt/file"), "The path counts from this file's folder, and ends in .md.", "cannot find the file %s.%s", name, near.Hint(name, have))
+		return "", d.at("/prompt")
+	}
+	return strings.TrimRight(text, "\n"), Place{File: name, Line: 1, Col: 1}
+}
+
+// rawExample is a worked conversation.
+type rawExample struct {
+	Said  string
+	Calls []struct {
+		Tool string
+		Args map[string]any
+	}
+	Answer any
+}
+
+// examples puts worked conversations into words, and holds them against today's tools.
+func (c *compiler) examples(d *document, a *Agent, raw []rawExample) []Piece {
+	var out []Piece
+	s := c.scope(d, nil)
+	for i, e := range raw {
+		at := fmt.Sprintf("/examples/%d", i)
+		var b strings.Builder
+		fmt.Fprintf(&b, "\n\nExample %d\nThe person says: %s", i+1, e.Said)
+		for j, call := range e.Calls {
+			where := fmt.Sprintf("%s/calls/%d", at, j)
+			args, err := json.Marshal(call.Args)
+			if err != nil {
+				continue // it was read
+			}
+			if call.Args == nil {
+				args = []byte("{}")
+			}
+			fmt.Fprintf(&b, "\nYou call: %s %s", call.Tool, args)
+			c.example(d, a, where, call.Tool, call.Args)
+		}
+		if e.Answer != nil {
+			text, ok := e.Answer.(string)
+			if !ok {
+				v, _ := json.Marshal(e.Answer) // it was read
+				text = string(v)
+			}
+			if a.Answer != nil {
+				if faults := a.Answer.Check(e.Answer); len(faults) > 0 {
+					c.report(Error, d.at(at+"/answer"), "Give an answer that the agent could give.", "the example does not fit answer: %s", schema.Say(faults))
+				}
+			}
+			fmt.Fprintf(&b, "\nYou answer: %s", text)
+		}
+		if t, err := s.Template(strings.ReplaceAll(b.String(), "{{", "{{ '{{' }}")); err == nil {
+			out = append(out, Piece{Name: fmt.Sprintf("example %d", i+1), Text: t, Place: d.at(at)})
+		}
+	}
+	return out
+}
+
+// example holds a call of an example against the tool.
+func (c *compiler) example(d *document, a *Agent, at, name string, args map[string]any) {
+	var input *schema.Schema
+	switch {
+	case c.p.Tools[name] != nil && slices.Contains(a.Tools, name):
+		input = c.p.Tools[name].Input
+	case c.p.Relays[name] != nil && slices.Contains(a.Tools, name):
+		input = c.p.Relays[name].Input
+	case slices.Contains(a.PassesTo, strings.TrimPrefix(name, PassPrefix)) && strings.HasPrefix(name, PassPrefix):
+		return
+	case strings.HasPrefix(name, ConsultPrefix):
+		return // its fields are known when every agent is
+	default:
+		c.report(Error, d.at(at), "Use a tool of the agent.", "the example calls %q, which %s does not have.%s", name, a.Name, near.Hint(name, a.Tools))
+		return
+	}
+	given := any(args)
+	if args == nil {
+		given = map[string]any{}
+	}
+	if faults := input.Check(given); len(faults) > 0 {
+		c.report(Error, d.at(at+"/args"), "Write the call as it has to be made today.", "the example does not fit %s: %s", name, schema.Say(faults))
 	}
 }

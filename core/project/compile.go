@@ -37,7 +37,8 @@ func (c *compiler) compile() {
 			Seed                                             int
 			Headers                                          map[string]string
 			Temperature                                      *float64
-			MaxTokens                                        int `json:"max_tokens"`
+			MaxTokens                                        int  `json:"max_tokens"`
+			TakesSchema                                      bool `json:"takes_schema"`
 			Price                                            Price
 			Retry                                            *int
 		}
@@ -71,7 +72,7 @@ func (c *compiler) compile() {
 	for name, r := range m.Models {
 		at := "/models/" + name
 		md := &Model{Name: name, Speaks: r.Speaks, Remote: r.Name, Lines: r.Lines, Headers: map[string]string{}, Temperature: r.Temperature,
-			MaxTokens: r.MaxTokens, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback, Place: c.main.at(at)}
+			MaxTokens: r.MaxTokens, Schema: r.TakesSchema, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback, Place: c.main.at(at)}
 		md.URL, md.Key = c.vars(c.main, at+"/url", r.URL), c.vars(c.main, at+"/key", r.Key)
 		for k, v := range r.Headers {
 			md.Headers[k] = c.vars(c.main, at+"/headers/"+k, v)
@@ -142,6 +143,7 @@ func (c *compiler) compile() {
 			c.source(d)
 		}
 	}
+	c.readWordings()
 	for _, d := range c.docs {
 		if d.kind == "relay" {
 			c.relay(d)

@@ -141,10 +141,10 @@ func (p *Project) pack() {
 			if err != nil {
 				panic("a compiled schema is JSON: " + err.Error())
 			}
-			contracts = append(contracts, Contract{Name: ConsultPrefix + c.Agent, Summary: "Ask " + c.Agent + ", and get its answer: " + p.Agents[c.Agent].Summary, Parameters: params})
+			contracts = append(contracts, Contract{Name: ConsultPrefix + c.Agent, Summary: p.explain("consult", c.Agent), Parameters: params})
 		}
 		for _, h := range a.PassesTo {
-			contracts = append(contracts, Contract{Name: PassPrefix + h, Summary: "Hand the conversation over to " + h + ": " + p.Agents[h].Summary, Parameters: passParameters})
+			contracts = append(contracts, Contract{Name: PassPrefix + h, Summary: p.explain("handoff", h), Parameters: passParameters})
 		}
 		a.Box, a.Asking = box(contracts), box(append(slices.Clip(contracts), askPerson))
 	}

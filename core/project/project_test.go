@@ -130,7 +130,7 @@ func TestVariablesAreTakenAndMissed(t *testing.T) {
 }
 
 func TestKindsArePublished(t *testing.T) {
-	assert.Equal(t, []string{"agent", "drill", "project", "relay", "source", "tool"}, coretest.Reader.Documents())
+	assert.Equal(t, []string{"agent", "drill", "project", "relay", "source", "tool", "wording"}, coretest.Reader.Documents())
 	doc, ok := coretest.Reader.Schema("tool")
 	require.True(t, ok)
 	assert.Equal(t, "https://json-schema.org/draft/2020-12/schema", doc["$schema"])

@@ -165,6 +165,10 @@ func (r *Reader) Load(dir fs.FS, env func(string) (string, bool)) (Source, []Pro
 		}
 		switch path.Ext(name) {
 		case ".yaml", ".js":
+		case ".md": // instructions that stand in a file of their own
+			if strings.EqualFold(name, "README.md") {
+				return nil
+			}
 		case ".yml":
 			unread(p, "Rename it to "+strings.TrimSuffix(name, ".yml")+".yaml.", "%s is not read: the files of a project end in .yaml", p)
 			return nil
@@ -258,8 +262,10 @@ type compiler struct {
 	unread   map[string]bool  // files that could not be read as a whole
 	anyTool  bool             // a source that could not be read may bring any tool
 	judged   []judged
-	about    string // the tool that is looked at
-	model    string // of agents and prompts that name none
+	about    string  // the tool that is looked at
+	model    string  // of agents and prompts that name none
+	judges   []*Good // to be looked at when every agent is known
+	wordings map[string]wording
 }
 
 func (c *compiler) report(g Grade, at Place, remedy, format string, args ...any) {

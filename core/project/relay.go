@@ -93,6 +93,7 @@ type Leg struct {
 	Thread   Remembers      // what the agent goes on with
 	Shown    ledger.Shown   // what the person sees of it in the conversation
 	Answer   *schema.Schema // of the agent's answer; nil: its own
+	Good     *Good          // what has to hold of the answer; nil: what the agent says
 	With     *expr.Mapping  // the arguments of the tool, or the input of the relay
 	Set      *expr.Mapping  // an object
 	Ways     []Way          // of choose
@@ -193,6 +194,8 @@ type rawLeg struct {
 	Say, Shown         string
 	Thread             Remembers
 	Answer             map[string]any
+	GoodWhen           any `json:"good_when"`
+	Tries              int
 	Keep, Go, Fails    string
 }
 
@@ -277,10 +280,10 @@ func kindList() string {
 
 // names gives the schemas of the names that the expressions of a relay see.
 func (r *Relay) names(legs []rawLeg, tools map[string]*Tool, agents map[string]map[string]any) map[string]map[string]any {
-	kept, visits := map[string]any{}, map[string]any{}
+	kept, visits, ended := map[string]any{}, map[string]any{}, map[string]any{}
 	for i, l := range r.Legs {
 		x := legs[i]
-		visits[l.Name] = expr.Whole
+		visits[l.Name], ended[l.Name] = expr.Whole, expr.Text
 		if l.Kind == LegSet {
 			for k := range x.Set {
 				kept[k] = expr.Any
@@ -317,7 +320,7 @@ func (r *Relay) names(legs []rawLeg, tools map[string]*Tool, agents map[string]m
 		}
 		kept[x.Keep] = doc
 	}
-	return map[string]map[string]any{"input": r.Input.Doc(), "kept": expr.Object(kept), "visits": expr.Object(visits)}
+	return map[string]map[string]any{"input": r.Input.Doc(), "kept": expr.Object(kept), "visits": expr.Object(visits), "ended": expr.Object(ended), "remarks": expr.Object(ended)}
 }
 
 // said describes the value of an exchange.
@@ -385,6 +388,9 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 		l.Answer = c.schema(d, at+"/answer", x.Answer)
 		c.contradictions(d, at+"/answer", l.Answer)
 	}
+	takes("good_when", x.GoodWhen != nil, LegOfAgent, LegPrompt, LegPlan)
+	takes("tries", x.Tries != 0, LegOfAgent, LegPrompt, LegPlan)
+	l.Good = c.good(d, at, x.GoodWhen, x.Tries, l.Answer, names)
 	switch l.Kind {
 	case LegOfAgent:
 		l.Does = x.Agent

@@ -26,7 +26,8 @@ type Project struct {
 	Tools      map[string]*Tool
 	Sources    map[string]*SourceDoc
 	Relays     map[string]*Relay
-	own        map[string]*Agent // of legs that are a prompt, by RELAY.LEG
+	own        map[string]*Agent         // of legs that are a prompt, by RELAY.LEG
+	explains   map[string]*expr.Template // the wordings of handoffs and consults
 	Rung       ledger.Rung
 	Bare       bool // commands run with no sandbox
 	Drills     []*Drill
@@ -58,6 +59,7 @@ type Model struct {
 	Headers     map[string]string
 	Temperature *float64 // nil: not sent, so the endpoint's own holds
 	MaxTokens   int
+	Schema      bool // the endpoint takes the schema that an answer has to fit
 	Price       Price
 	Timeout     time.Duration
 	Retries     int
@@ -86,19 +88,38 @@ type Limits struct {
 type Agent struct {
 	Name     string
 	Summary  string
-	Prompt   *expr.Template
+	Prompt   []Piece // what is sent before the messages, in order
 	Model    string
+	Settings Settings
+	Rejoin   string // start: the next message begins where conversations do; "" is here
 	Tools    []string
 	PassesTo []string
+	Sees     map[string]ledger.Sees // what those that it passes to see of the conversation; "" is all
 	Consults []*Consult
 	Input    *schema.Schema // of what it is consulted with beside the question; nil: nothing
 	Answer   *schema.Schema // that its answers have to fit; nil: any text
+	Good     *Good          // what has to hold of its answers; nil: nothing
 	Window   int            // messages kept; 0 is all
 	Turns    int            // turns on one thread; 0 is no bound of its own
 	Box      Toolbox
 	Asking   Toolbox // where it may put questions to the person as well
 	Place    Place
 	Said     Place // of the prompt
+}
+
+// Piece is a part of what is sent before the messages, and where it comes from.
+type Piece struct {
+	Name  string // instructions, wording NAME, example N
+	Text  *expr.Template
+	Place Place
+}
+
+// Settings are an agent's own, before those of its model.
+type Settings struct {
+	Temperature *float64
+	Seed        *int   // the same reply to the same request, where an endpoint heeds it
+	MaxTokens   int    // of a reply
+	Calls       string // none, some, or a tool that the first turn after a message has to call; "" is free
 }
 
 // DeepestConsult is how many threads may lie under one another.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"stonebaton.example/core/deed"
@@ -20,23 +21,18 @@ import (
 // Built is a request and the names of its parts.
 type Built struct {
 	deed.Request
+	Parts      []Part
 	SystemHash ledger.Hash
 	ToolsHash  ledger.Hash
 	Hashes     []ledger.Hash // of the messages
 	ToolsJSON  []byte
 }
 
-// Parts gives the body of every part by its hash.
-func (b Built) Parts() (map[ledger.Hash][]byte, error) {
-	parts := map[ledger.Hash][]byte{b.SystemHash: []byte(b.System), b.ToolsHash: b.ToolsJSON}
-	for i, m := range b.Messages {
-		raw, err := json.Marshal(m)
-		if err != nil {
-			return nil, err
-		}
-		parts[b.Hashes[i]] = raw
-	}
-	return parts, nil
+// Part is a part of a request that is not of the conversation, and where it comes from.
+type Part struct {
+	Name   string        `json:"name"` // instructions, wording NAME, example N, answer, or tool NAME
+	Place  project.Place `json:"place"`
+	Tokens int           `json:"tokens"` // about
 }
 
 // Vars gives the values that expressions see on a thread at a moment of a run.
@@ -54,9 +50,9 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 	if m == nil {
 		return Built{}, fmt.Errorf("the model %q is not in this version of the project", model)
 	}
-	system, err := a.Prompt.Fill(Vars(p, s, t, at))
+	system, parts, err := instructions(a, Vars(p, s, t, at))
 	if err != nil {
-		return Built{}, fmt.Errorf("%s: the prompt of %s cannot be filled in: %w", a.Said, a.Name, err)
+		return Built{}, err
 	}
 	box := a.Box
 	switch {
@@ -64,31 +60,89 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 		box = project.NoTools
 	case t.Opened() != nil && t.Opened().Asks:
 		box = a.Asking
+	case t.Judges():
+		box = project.NoTools
 	default:
 		if l := Planned(p, t); l != nil {
 			box = l.Box
 		}
 	}
-	from := window(t.Messages(), a.Window)
+	from := max(t.View(), window(t.Messages(), a.Window))
 	shape := AnswerOf(p, t)
 	if shape != nil {
 		system += "\n\n" + ShapeOf(shape)
+		parts = append(parts, Part{Name: "answer", Place: a.Place, Tokens: Tokens(ShapeOf(shape))})
+	}
+	choice := ""
+	switch {
+	case a.Settings.Calls == "none":
+		box = project.NoTools
+	case len(box.Contracts) > 0 && t.Messages()[len(t.Messages())-1].Role == ledger.User:
+		choice = a.Settings.Calls
+	}
+	for _, c := range box.Contracts {
+		part := Part{Name: "tool " + c.Name, Tokens: Tokens(c.Name) + Tokens(c.Summary) + Tokens(string(c.Parameters))}
+		if tool := p.Tools[c.Name]; tool != nil {
+			part.Place = tool.Place
+		}
+		parts = append(parts, part)
+	}
+	temperature, most := m.Temperature, m.MaxTokens
+	if a.Settings.Temperature != nil {
+		temperature = a.Settings.Temperature
+	}
+	if a.Settings.MaxTokens > 0 {
+		most = a.Settings.MaxTokens
 	}
 	return Built{
 		Request: deed.Request{Run: s.Run(), Agent: a.Name, Model: model, System: system, Tools: box.Contracts, Messages: t.Messages()[from:],
-			Temperature: m.Temperature, MaxTokens: m.MaxTokens, Answer: shape.Doc()},
+			Temperature: temperature, Seed: a.Settings.Seed, MaxTokens: most, Choice: choice, Answer: shape.Doc(), Offer: m.Schema},
+		Parts:      parts,
 		SystemHash: ledger.HashOf([]byte(system)), ToolsHash: box.Hash, ToolsJSON: box.JSON, Hashes: t.Hashes()[from:],
 	}, nil
+}
+
+// instructions fills in what is sent before the messages, part by part.
+func instructions(a *project.Agent, v expr.Vars) (string, []Part, error) {
+	var b strings.Builder
+	var parts []Part
+	for _, piece := range a.Prompt {
+		text, err := piece.Text.Fill(v)
+		if err != nil {
+			return "", nil, fmt.Errorf("%s: the prompt of %s cannot be filled in: %w", piece.Place, a.Name, err)
+		}
+		b.WriteString(text)
+		parts = append(parts, Part{Name: piece.Name, Place: piece.Place, Tokens: Tokens(text)})
+	}
+	return b.String(), parts, nil
 }
 
 // AnswerOf gives the schema that the answer on a thread has to fit: that of its leg, or of
 // the agent that speaks; nil where there is none.
 func AnswerOf(p *project.Project, t *run.Thread) *schema.Schema {
+	if t.Judges() {
+		return project.Judgement
+	}
 	if l := LegOf(p, t); l != nil && l.Answer != nil {
 		return l.Answer
 	}
 	if a := p.Agent(t.Agent()); a != nil {
 		return a.Answer
+	}
+	return nil
+}
+
+// GoodOf gives what has to hold of the answer on a thread: what its leg says, or the agent
+// that speaks; nil where nothing has to.
+func GoodOf(p *project.Project, t *run.Thread) *project.Good {
+	if t.Judges() {
+		return nil
+	}
+	if l := LegOf(p, t); l != nil && l.Good != nil {
+		return l.Good
+	}
+	if a := p.Agent(t.Agent()); a != nil {
+		return a.Good
 	}
 	return nil
 }

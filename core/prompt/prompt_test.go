@@ -39,19 +39,30 @@ func TestAWindowBeginsAtWhatAPersonSaid(t *testing.T) {
 	assert.Equal(t, "second", b.Messages[0].Text, "what is before the window is left out")
 }
 
-func TestPartsAreNamedByTheirContent(t *testing.T) {
-	w := coretest.Open(coretest.Project(t, coretest.Main), "hello")
+func TestARequestIsBuiltTheSameTwiceAndSaysWhereItsPartsComeFrom(t *testing.T) {
+	text := strings.Replace(coretest.Main, "Today is {{ today }}.", "Today is {{ today }}. {{ wording.tone }}", 1)
+	text = strings.Replace(text, "passes_to: [berths]", "passes_to: [berths]\nsettings: {temperature: 0.3, seed: 7, max_tokens: 55, calls: some}\nanswer: {enum: [yes, no]}", 1) + "---\nwording: tone\ntext: Be brief.\n"
+	w := coretest.Open(coretest.Project(t, text), "hello")
 	b, err := prompt.Build(w.P, w.S, w.S.Main(), "m", w.Now)
 	require.NoError(t, err)
-	parts, err := b.Parts()
-	require.NoError(t, err)
-	require.Len(t, parts, 3)
-	for h, body := range parts {
-		assert.Equal(t, ledger.HashOf(body), h)
-	}
 	again, err := prompt.Build(w.P, w.S, w.S.Main(), "m", w.Now)
 	require.NoError(t, err)
 	assert.Equal(t, b, again)
+	var names []string
+	for _, p := range b.Parts {
+		names = append(names, p.Name)
+		assert.Positive(t, p.Tokens, p.Name)
+	}
+	assert.Equal(t, []string{"instructions", "wording tone", "answer"}, names[:3])
+	assert.Contains(t, names, "tool look")
+	assert.Contains(t, b.System, "Be brief.")
+	assert.Equal(t, []any{0.3, 7, 55, "some"}, []any{*b.Temperature, *b.Seed, b.MaxTokens, b.Choice})
+	w.Step()
+	w.Reply("", "look {}")
+	w.Step()
+	b, err = prompt.Build(w.P, w.S, w.S.Main(), "m", w.Now)
+	require.NoError(t, err)
+	assert.Empty(t, b.Choice, "only the first turn after a message has to call")
 }
 
 func TestToolsOffTakesEveryToolAway(t *testing.T) {

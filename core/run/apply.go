@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"iter"
@@ -81,7 +82,7 @@ func (s *State) apply(e ledger.Event) error {
 	case *ledger.ThreadOpened:
 		return s.openThread(e, d)
 	case *ledger.ThreadClosed:
-		return s.close(e.Step, false, &Result{Outcome: d.Outcome, Answer: d.Answer, Value: d.Value, Problem: d.Problem, Why: d.Why})
+		return s.close(e.Step, false, &Result{Outcome: d.Outcome, Answer: d.Answer, Value: d.Value, Remarks: d.Remarks, Problem: d.Problem, Why: d.Why})
 	case *ledger.FrameOpened:
 		return s.openFrame(e, d)
 	case *ledger.FrameClosed:
@@ -96,11 +97,17 @@ func (s *State) apply(e ledger.Event) error {
 		return s.turnEvent(t, e)
 	case *ledger.GuardrailSettled:
 		u := s.turns[e.Step.Parent()]
-		if u == nil || u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise {
+		if u == nil || u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise || u.judging {
 			return fmt.Errorf("no answer is there that could be sent back")
 		}
 		u.revise = true
-		u.Thread.revised++
+		if u.Thread.revised == nil {
+			u.Thread.revised = map[string]int{}
+		}
+		u.Thread.revised[d.Guardrail]++
+		if d.Guardrail == ledger.GoodWhen {
+			u.Thread.drafts = append(u.Thread.drafts, Draft{Text: u.Reply.Text, Remarks: d.Words, Score: d.Score})
+		}
 		u.Thread.say(ledger.Message{Role: ledger.User, Text: d.Words})
 		u.Thread.recountTurn()
 	case *ledger.CallDecided:
@@ -118,6 +125,8 @@ func (s *State) apply(e ledger.Event) error {
 		}
 		t.agent = d.To
 		t.row++
+		t.view = 0
+		t.look(d)
 		s.passes++
 	case *ledger.StateChanged:
 		t := s.byID[e.Step.Thread()]
@@ -586,6 +595,22 @@ func (t *Thread) results(u *Turn) {
 		t.say(m)
 	}
 	t.tellNotes()
+}
+
+// look narrows what who has just been handed the baton sees, as the handoff says.
+func (t *Thread) look(d *ledger.BatonPassed) {
+	switch d.Sees {
+	case ledger.SeesLast:
+		for i := len(t.messages) - 1; i >= 0; i-- {
+			if t.messages[i].Role == ledger.User {
+				t.view = i
+				break
+			}
+		}
+	case ledger.SeesNote:
+		t.view = len(t.messages)
+		t.say(ledger.Message{Role: ledger.User, Text: cmp.Or(d.Because, d.Words)})
+	}
 }
 
 // tellNotes puts into the thread what the next turn has to know, where no call is

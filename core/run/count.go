@@ -57,7 +57,7 @@ func (t *Thread) recountTurn() {
 	case AskPeople:
 		n.tickets = 1
 	case Received:
-		if !u.Decided() || u.left == 0 {
+		if (!u.Decided() || u.left == 0) && !u.judging {
 			n.able = 1
 		}
 	}

@@ -15,11 +15,12 @@ import (
 type Frame struct {
 	Relay  string
 	Input  map[string]any
-	Kept   map[string]any // never changed in place
-	Visits map[string]int // of each leg; never changed in place
-	Visit  *Visit         // of the leg where it is; nil between legs
-	Last   *Visit         // the newest that is over; nil before the first
-	Go     string         // the leg that comes next, where there is no visit; "" before the first and at the end
+	Kept   map[string]any             // never changed in place
+	Visits map[string]int             // of each leg; never changed in place
+	Ended  map[string]*ledger.LegLeft // the newest end of each leg; never changed in place
+	Visit  *Visit                     // of the leg where it is; nil between legs
+	Last   *Visit                     // the newest that is over; nil before the first
+	Go     string                     // the leg that comes next, where there is no visit; "" before the first and at the end
 }
 
 // Visit is one visit of a leg.
@@ -39,6 +40,7 @@ type Result struct {
 	Outcome ledger.End
 	Answer  string
 	Value   json.RawMessage // "" is the answer
+	Remarks string          // of an answer that is not as good as it has to be
 	Problem *ledger.Problem
 	Why     string
 	Said    string         // of the run's relay: what the session keeps in place of what the person said
@@ -82,7 +84,7 @@ func (s *State) openFrame(e ledger.Event, d *ledger.FrameOpened) error {
 		return err
 	}
 	t.agent = d.Relay
-	t.frame = &Frame{Relay: d.Relay, Input: input, Kept: map[string]any{}, Visits: map[string]int{}}
+	t.frame = &Frame{Relay: d.Relay, Input: input, Kept: map[string]any{}, Visits: map[string]int{}, Ended: map[string]*ledger.LegLeft{}}
 	s.enroll(t)
 	return nil
 }
@@ -103,6 +105,14 @@ func (s *State) under(e ledger.Event, role ledger.Opening) (*Thread, error) {
 		}
 		t.parent = s.main
 		s.main.recount(&s.main.first, counts{})
+	} else if role == ledger.Judge {
+		u := s.turns[e.Step.Parent()]
+		if u == nil || u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise || u.judging || u.judged != nil {
+			return nil, fmt.Errorf("no answer that is to be judged is there")
+		}
+		u.judging = true
+		t.judges, t.parent = u, u.Thread
+		u.Thread.recountTurn()
 	} else {
 		p := s.byID[e.Step.Thread()]
 		if p == nil || p.frame == nil || p.frame.Visit == nil {
@@ -136,10 +146,13 @@ func (s *State) ended(t *Thread, r *Result) {
 		c := t.opener
 		c.Closed, c.Progress = r, Left
 		c.recountCall()
+	case t.judges != nil:
+		t.judges.judging, t.judges.judged = false, r
+		p.recountTurn()
 	case t.visit != nil:
 		v := t.visit
 		v.Results[t.item-1] = r
-		if v.Done++; r.Outcome != ledger.EndDone {
+		if v.Done++; !r.Outcome.Well() {
 			v.Failed++
 		}
 		p.recountFrame()
@@ -151,7 +164,7 @@ func (s *State) ended(t *Thread, r *Result) {
 			p.messages[at].Text = r.Said
 			p.hashes[at] = hashOf(p.messages[at])
 		}
-		if r.Outcome == ledger.EndDone {
+		if r.Outcome.Well() {
 			p.say(ledger.Message{Agent: t.frame.Relay, Role: ledger.Assistant, Text: r.Answer})
 		}
 		p.recount(&p.first, counts{able: 1})
@@ -186,12 +199,14 @@ func (s *State) legEvent(e ledger.Event) error {
 		f.Visit = &Visit{Step: e.Step, Leg: name, Entered: d}
 	case *ledger.LegLeft:
 		v := f.Visit
-		if v == nil || v.Step != e.Step || v.Opened != v.Done || (d.Outcome == ledger.EndDone && !v.Over() && v.Entered.Kind != ledger.LegRounds) {
+		if v == nil || v.Step != e.Step || v.Opened != v.Done || (d.Outcome.Well() && !v.Over() && v.Entered.Kind != ledger.LegRounds) {
 			return fmt.Errorf("the relay is not at that leg, or something that it opened is open")
 		}
 		v.Left = d
 		f.Visit, f.Last, f.Go = nil, v, d.Go
-		if d.Outcome == ledger.EndDone && (d.Keep != "" || v.Entered.Kind == ledger.LegSets) {
+		f.Ended = maps.Clone(f.Ended)
+		f.Ended[v.Leg] = d
+		if d.Outcome.Well() && (d.Keep != "" || v.Entered.Kind == ledger.LegSets) {
 			val, err := value.Read(d.Value)
 			if err != nil {
 				return fmt.Errorf("its value cannot be read: %w", err)

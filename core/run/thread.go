@@ -14,6 +14,7 @@ type Thread struct {
 	opener *Call         // nil where no call opened it
 	visit  *Visit        // of the leg that opened it; nil where no leg did
 	item   int           // of the leg's items, from 1
+	judges *Turn         // whose answer is judged on it; nil elsewhere
 	parent *Thread       // nil for the main thread
 	opened *ledger.ThreadOpened
 	frame  *Frame    // nil where agents speak
@@ -29,17 +30,19 @@ type Thread struct {
 	turn     *Turn          // the newest; nil before the first
 	turns    int
 	byAgent  map[string]int // turns of each agent on it
+	view     int            // the first message that who holds the baton sees
 	row      int            // handoffs with no other call between them
 	handles  map[string]bool
 	lines    map[string]*line
 	same     map[ledger.Hash]int
 	sameTool string // the call that was repeated most
 	sameMost int
-	planned  *Call    // the newest step of its plan; nil: there is none
-	revised  int      // times an answer was sent back
-	acted    bool     // a call that is not a read was carried out, here or below
-	notes    []string // for the next turn, not yet in the thread
-	under    int      // open threads below it
+	planned  *Call          // the newest step of its plan; nil: there is none
+	revised  map[string]int // times an answer was sent back, by the guardrail
+	drafts   []Draft        // answers that were sent back for not being good
+	acted    bool           // a call that is not a read was carried out, here or below
+	notes    []string       // for the next turn, not yet in the thread
+	under    int            // open threads below it
 
 	first    counts // of the turn that it has not had yet
 	own, sum counts // what is counted of it alone, and with all below it
@@ -89,8 +92,24 @@ func (t *Thread) TurnsOf(agent string) int { return t.byAgent[agent] }
 // where there is none.
 func (t *Thread) Planned() *Call { return t.planned }
 
-// Revised counts how often an answer on the thread was sent back.
-func (t *Thread) Revised() int { return t.revised }
+// Revised counts how often a guardrail sent an answer on the thread back.
+func (t *Thread) Revised(guardrail string) int { return t.revised[guardrail] }
+
+// Drafts are the answers that were sent back for not being good, the oldest first.
+func (t *Thread) Drafts() []Draft { return t.drafts }
+
+// Draft is an answer that was sent back for not being good.
+type Draft struct {
+	Text    string
+	Remarks string
+	Score   int
+}
+
+// Judges says whether an answer is judged on the thread.
+func (t *Thread) Judges() bool { return t.judges != nil }
+
+// View gives the place of the first message that who holds the baton sees.
+func (t *Thread) View() int { return t.view }
 
 // Row counts the newest handoffs with no other call between them.
 func (t *Thread) Row() int { return t.row }
@@ -196,7 +215,9 @@ type Turn struct {
 	next    int    // where the first write stands that has not ended
 	blocked int    // the place of the first write that ended without returning; 0 is none
 	passes  []*Call
-	revise  bool // its answer was sent back
+	revise  bool    // its answer was sent back
+	judging bool    // what judges its answer is open
+	judged  *Result // what judged it has ended so; nil before
 	counted counts
 }
 
@@ -265,6 +286,9 @@ type Ticket struct {
 
 // Open says whether the ticket still waits.
 func (t *Ticket) Open() bool { return t != nil && t.Settled == nil }
+
+// Judged gives how what judged the answer of the turn has ended, and whether one is open.
+func (t *Turn) Judged() (r *Result, open bool) { return t.judged, t.judging }
 
 // Revise says whether the answer of the turn was sent back.
 func (t *Turn) Revise() bool { return t.revise }

@@ -31,6 +31,7 @@ const (
 	Relay   Kind = "relay"   // a relay at work: for a call, or the whole of the run
 	Leg     Kind = "leg"     // a visit of a leg of a relay
 	Planned Kind = "step"    // a call that takes a step of a plan
+	Judged  Kind = "judge"   // another agent judges an answer
 )
 
 // Outside is the lane of a call that no agent made.
@@ -146,6 +147,7 @@ type Totals struct {
 	Via     string                 `json:"via,omitempty"`
 	Model   string                 `json:"model,omitempty"`
 	Answer  string                 `json:"answer,omitempty"`
+	Remarks string                 `json:"remarks,omitempty"` // what is open about it
 	Problem *ledger.Problem        `json:"problem,omitempty"`
 	Facts   map[string]any         `json:"state"`
 	Seq     int64                  `json:"seq"`
@@ -193,7 +195,7 @@ func (t *Trace) Totals() Totals {
 		o.Rung, o.Rungs, o.Via = x.Rung, x.Rungs, x.Via
 	}
 	if x := s.Closed(); x != nil {
-		o.Answer, o.Problem = x.Answer, x.Problem
+		o.Answer, o.Remarks, o.Problem = x.Answer, x.Remarks, x.Problem
 	}
 	return o
 }
@@ -417,6 +419,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		}
 		end(outcomes[d.Outcome], brief)
 	case *ledger.ThreadOpened:
+		if d.Role == ledger.Judge {
+			s = t.add(&Step{ID: e.Step, Kind: Judged, Agent: before, To: d.Agent, Name: "judged by " + d.Agent, Title: cut(d.Say, 80), Why: d.Why, Asked: &Asked{}})
+		}
 		if s == nil {
 			s = t.item(e, before)
 		}
@@ -433,7 +438,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		}
 	case *ledger.ThreadClosed:
 		s.Asked.Outcome = d.Outcome
-		if e.Step.ItemNumber() > 0 {
+		if e.Step.ItemNumber() > 0 || s.Kind == Judged {
 			end(outcomes[d.Outcome], cut(said(d.Answer, d.Problem), 80))
 		}
 	case *ledger.CallStarted:
@@ -452,7 +457,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 			s.Brief = ""
 		case Consult, Relay, Planned:
 			s.Brief, s.Stub = cut(d.Words, 80), d.Sent != nil
-		case Turn, Call, Leg:
+		case Turn, Call, Leg, Judged:
 		}
 	case *ledger.CallFailed:
 		s.MS += d.MS
@@ -526,7 +531,7 @@ func said(answer string, p *ledger.Problem) string {
 }
 
 // outcomes gives the status of a step by how what it opened has ended.
-var outcomes = map[ledger.End]string{ledger.EndDone: "returned", ledger.EndFailed: "failed", ledger.EndStopped: "failed", ledger.HandedBack: "returned"}
+var outcomes = map[ledger.End]string{ledger.EndDone: "returned", ledger.EndShort: "returned", ledger.EndFailed: "failed", ledger.EndStopped: "failed", ledger.HandedBack: "returned"}
 
 // Find gives a step by its number or its id.
 func (t *Trace) Find(name string) *Step {

@@ -218,6 +218,9 @@ func (p *printer) answer(t trace.Totals) {
 	if text := strings.TrimSpace(t.Answer); text != "" && text != p.said {
 		p.k.block(p.speaker(t.Agent), margin, text)
 	}
+	if t.Remarks != "" {
+		p.k.block(sprint("%-*s ", margin-1, "open"), margin, t.Remarks)
+	}
 	if t.Problem != nil {
 		p.k.block(p.k.paint("31", fmt.Sprintf("%-*s", margin-1, t.Status))+" ", margin, problemLine(t))
 	}

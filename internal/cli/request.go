@@ -53,6 +53,16 @@ var requestCommand = command{
 			} else {
 				k.print("Built today it would differ: %s.\n", r.Differs)
 			}
+			if len(r.Parts) > 0 {
+				k.print("\n--- parts, about\n")
+				for _, p := range r.Parts {
+					where := ""
+					if p.Place.File != "" {
+						where = fmt.Sprintf("%s:%d", p.Place.File, p.Place.Line)
+					}
+					k.print("    %6s tok  %-28s %s\n", spaced(p.Tokens), p.Name, where)
+				}
+			}
 			k.block("\n--- system\n    ", 4, strings.TrimSpace(r.System))
 			for _, m := range r.Messages {
 				who := string(m.Role)

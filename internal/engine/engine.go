@@ -370,7 +370,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 			}
 			if kept != nil {
 				opened.Memory, opened.State, opened.Handles, opened.Lines = kept.Memory, kept.Facts, kept.Handles, kept.Lines
-				if p.Agents[kept.Agent] != nil {
+				if a := p.Agents[kept.Agent]; a != nil && a.Rejoin != "start" {
 					opened.Agent = kept.Agent
 				}
 			}

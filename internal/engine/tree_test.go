@@ -154,6 +154,11 @@ func TestPlansExchangesAndQuestionsThatAreKilledAtEveryAppendComeToTheSame(t *te
 	killEverywhere(t, coretest.Letters, map[string][]string{"asked.rough": {`"three"`}}, engine.Start{Relay: "asked", Input: json.RawMessage(`{"text":"boats"}`)}, `done three`)
 }
 
+func TestAJudgedAnswerThatIsKilledAtEveryAppendComesToTheSame(t *testing.T) {
+	killEverywhere(t, coretest.Letters, map[string][]string{"writer": {"one letter", "another"}, "reader": {`"?"`}},
+		engine.Start{Relay: "tried", Input: json.RawMessage(`{"text":"x"}`)}, `done Nobody could judge it.`)
+}
+
 // killEverywhere runs something, then once more for each append of it, killed there, and
 // holds that it comes to the same and that no write is done twice.
 func killEverywhere(t *testing.T, text string, lines map[string][]string, from engine.Start, comes string) {

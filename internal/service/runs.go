@@ -6,14 +6,11 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"stonebaton.example/api"
-	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/trace"
@@ -156,7 +153,7 @@ func (s *Service) request(c *echo.Context) error {
 		return err
 	}
 	sent := events[at].Data.(*ledger.TurnSent)
-	out := api.Request{Step: st.ID, Agent: sent.Agent, Model: sent.Model, Attempt: sent.Attempt, Messages: []ledger.Message{}}
+	out := api.Request{Step: st.ID, Agent: sent.Agent, Model: sent.Model, Attempt: sent.Attempt, Messages: []ledger.Message{}, Parts: []prompt.Part{}}
 	system, err := s.app.Store.Part(ctx, sent.System)
 	if err != nil {
 		return err
@@ -187,20 +184,22 @@ func (s *Service) request(c *echo.Context) error {
 		out.Differs = err.Error()
 		return c.JSON(http.StatusOK, out)
 	}
+	b, err := prompt.Build(p, before, on, sent.Model, events[at].At)
+	out.Differs = differs(b, err, sent, hashes)
+	out.Same = out.Differs == ""
+	out.Parts = append(out.Parts, b.Parts...)
 	if m := p.Models[sent.Model]; m != nil && m.Speaks == "chat-completions" {
-		r := deed.Request{System: out.System, Tools: out.Tools, Messages: out.Messages, Temperature: sent.Temp, MaxTokens: m.MaxTokens}
+		r := b.Request // with its settings
+		r.System, r.Tools, r.Messages, r.Temperature = out.System, out.Tools, out.Messages, sent.Temp
 		if out.Wire, err = json.Marshal(chat.Encode(r, m.Remote)); err != nil {
 			return err
 		}
 	}
-	out.Differs = differs(p, before, on, sent, hashes, events[at].At)
-	out.Same = out.Differs == ""
 	return c.JSON(http.StatusOK, out)
 }
 
 // differs says in which part a request built today would differ; "" in none.
-func differs(p *project.Project, before *run.State, on *run.Thread, sent *ledger.TurnSent, hashes []ledger.Hash, at time.Time) string {
-	b, err := prompt.Build(p, before, on, sent.Model, at)
+func differs(b prompt.Built, err error, sent *ledger.TurnSent, hashes []ledger.Hash) string {
 	switch {
 	case err != nil:
 		return err.Error()

@@ -179,7 +179,7 @@ var demandedRE = regexp.MustCompile(`(?i)\b(?:must|has to|have to|needs to|need 
 func (th *thought) lacks(text string) []string {
 	have := reading.Roots(text)
 	var out []string
-	for _, m := range demandedRE.FindAllStringSubmatch(th.r.System, -1) {
+	for _, m := range demandedRE.FindAllStringSubmatch(th.r.System+"\n"+taskOf(th.said).task, -1) {
 		for _, part := range regexp.MustCompile(`,| and `).Split(m[1], -1) {
 			want := reading.Roots(part)
 			if len(want) > 0 && !slices.ContainsFunc(want, func(w string) bool {
@@ -254,6 +254,9 @@ func (th *thought) fit(name string, doc map[string]any, matter, text string) any
 	case "boolean":
 		return len(lacks) == 0
 	case "number", "integer":
+		if name == "score" {
+			return float64(max(0, 10-3*len(lacks)))
+		}
 		for _, m := range reading.Mentions(text+" "+matter, th.now) {
 			if m.Kind != reading.Figure {
 				continue

@@ -55,7 +55,7 @@ prompt: "You know the tides. It is 2026-05-04T09:00:00+01:00."
 // first gives the first reply of an agent to a message.
 func first(t *testing.T, p *project.Project, agent string, asks bool, messages ...ledger.Message) deed.Reply {
 	a := p.Agents[agent]
-	system, err := a.Prompt.Fill(nil)
+	system, err := a.Prompt[0].Text.Fill(nil)
 	require.NoError(t, err)
 	box := a.Box
 	if asks {

@@ -177,3 +177,15 @@ func TestWhatIsNotSetIsNotSent(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), `"temperature":0`)
 }
+
+func TestSettingsAndTheShapeOfTheAnswerAreSent(t *testing.T) {
+	raw, err := json.Marshal(chat.Encode(deed.Request{Seed: new(7), Choice: "some", Answer: map[string]any{"type": "object"}}, "m"))
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), `"seed":7`)
+	assert.Contains(t, string(raw), `"tool_choice":"required"`)
+	assert.NotContains(t, string(raw), "response_format", "only to an endpoint that takes it")
+	raw, err = json.Marshal(chat.Encode(deed.Request{Choice: "look", Answer: map[string]any{"type": "object"}, Offer: true}, "m"))
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), `"tool_choice":{"function":{"name":"look"},"type":"function"}`)
+	assert.Contains(t, string(raw), `"response_format":{"type":"json_schema","json_schema":{"name":"answer","schema":{"type":"object"}}}`)
+}

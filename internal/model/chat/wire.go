@@ -13,9 +13,21 @@ type Request struct {
 	Messages      []Message      `json:"messages"`
 	Tools         []Tool         `json:"tools,omitempty"`
 	Temperature   *float64       `json:"temperature,omitempty"`
+	Seed          *int           `json:"seed,omitempty"`
 	MaxTokens     int            `json:"max_tokens,omitempty"`
+	ToolChoice    any            `json:"tool_choice,omitempty"`
+	Format        *Format        `json:"response_format,omitempty"`
 	Stream        bool           `json:"stream,omitempty"`
 	StreamOptions *StreamOptions `json:"stream_options,omitempty"`
+}
+
+// Format is the shape that the answer has to have.
+type Format struct {
+	Type   string `json:"type"` // json_schema
+	Schema struct {
+		Name   string         `json:"name"`
+		Schema map[string]any `json:"schema"`
+	} `json:"json_schema"`
 }
 
 // StreamOptions asks for the usage at the end of a stream.
@@ -95,7 +107,7 @@ type Error struct {
 // Encode gives the body of a request: the same bytes for the same request. What the
 // project does not set is omitted, so that the endpoint decides.
 func Encode(r deed.Request, remote string) Request {
-	out := Request{Model: remote, Temperature: r.Temperature, MaxTokens: r.MaxTokens, Stream: true, StreamOptions: &StreamOptions{IncludeUsage: true}}
+	out := Request{Model: remote, Temperature: r.Temperature, Seed: r.Seed, MaxTokens: r.MaxTokens, Stream: true, StreamOptions: &StreamOptions{IncludeUsage: true}}
 	out.Messages = append(out.Messages, Message{Role: "system", Content: r.System})
 	for _, m := range r.Messages {
 		w := Message{Role: string(m.Role), Content: m.Text}
@@ -111,6 +123,16 @@ func Encode(r deed.Request, remote string) Request {
 		w := Tool{Type: "function"}
 		w.Function.Name, w.Function.Description, w.Function.Parameters = t.Name, t.Summary, t.Parameters
 		out.Tools = append(out.Tools, w)
+	}
+	switch {
+	case r.Choice == "some":
+		out.ToolChoice = "required"
+	case r.Choice != "":
+		out.ToolChoice = map[string]any{"type": "function", "function": map[string]string{"name": r.Choice}}
+	}
+	if r.Offer && r.Answer != nil {
+		out.Format = &Format{Type: "json_schema"}
+		out.Format.Schema.Name, out.Format.Schema.Schema = "answer", r.Answer
 	}
 	return out
 }
