@@ -60,6 +60,10 @@ type Start struct {
 	Rungs   map[string]ledger.Rung `json:"rungs,omitempty"` // for some
 	Relay   string                 `json:"relay,omitempty"` // to go through in place of asking an agent
 	Input   json.RawMessage        `json:"input,omitempty"` // of the relay; where it has one text, Text is that
+	From    string                 `json:"from,omitempty"`  // the leg that the relay begins with
+	Kept    json.RawMessage        `json:"kept,omitempty"`  // what it has kept by then
+	Until   string                 `json:"until,omitempty"` // the leg that it ends with
+	Turns   int                    `json:"turns,omitempty"` // in place of the project's limit
 	Model   string                 `json:"model,omitempty"`
 	Person  string                 `json:"person,omitempty"`
 	State   map[string]any         `json:"state,omitempty"`

@@ -116,8 +116,12 @@ type RunOpened struct {
 	Via      string               `json:"via,omitempty"`     // what brought it, where it was not a person
 	Handles  []string             `json:"handles,omitempty"` // of results of earlier runs that can be named in arguments
 	Model    string               `json:"model,omitempty"`   // asked for in place of the agents' own
+	Turns    int                  `json:"turns,omitempty"`   // the limit of turns, in place of the project's; 0 is that
 	Relay    string               `json:"relay,omitempty"`   // that the run goes through; Agent is "" then
 	Input    json.RawMessage      `json:"input,omitempty"`   // of the relay, an object
+	From     string               `json:"from,omitempty"`    // the leg that the relay begins with; "" is its first
+	Kept     json.RawMessage      `json:"kept,omitempty"`    // what it has kept by then, an object
+	Until    string               `json:"until,omitempty"`   // the leg that it ends with; "" goes on to its end
 	Zone     string               `json:"zone"`
 	Memory   []Message            `json:"memory,omitempty"`
 	State    map[string]any       `json:"state,omitempty"`

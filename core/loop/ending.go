@@ -3,15 +3,18 @@ package loop
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 )
 
 // ending withdraws what waits, refuses what has not begun, and closes the threads, the
 // deepest first, then the run, once nothing is in flight.
-func ending(s *run.State) []Action {
+func ending(p *project.Project, s *run.State, at time.Time) []Action {
 	why := "the run was stopped"
 	if s.Stop() == nil {
 		why = s.Limit().Why
@@ -35,14 +38,46 @@ func ending(s *run.State) []Action {
 		return nil
 	}
 	if s.Stop() == nil {
+		answer, acts := lastWord(p, s, at)
+		if acts != nil {
+			return acts
+		}
 		prob := s.Limit().Problem
-		return one(ledger.New("", &ledger.RunClosed{Status: ledger.Failed, Problem: &prob, Why: "a limit of the run is reached"}))
+		return one(ledger.New("", &ledger.RunClosed{Status: ledger.Failed, Answer: answer, Problem: &prob, Why: "a limit of the run is reached"}))
 	}
 	say := "stopped by " + s.Stop().By
 	if s.Stop().Because != "" {
 		say += ": " + s.Stop().Because
 	}
 	return one(ledger.New("", &ledger.RunClosed{Status: ledger.Stopped, Problem: &ledger.Problem{Class: "stopped", Say: say}, Why: why}))
+}
+
+// lastWord asks the agent that holds the baton for one more turn without tools that sums up,
+// where a limit ends the run and the project wants it; answer is what it said.
+func lastWord(p *project.Project, s *run.State, at time.Time) (answer string, acts []Action) {
+	t, u := s.Main(), s.Main().Turn()
+	if !p.Limits.LastWord || !t.Speaks() || u == nil || u.N == 0 {
+		return "", nil
+	}
+	n, attempt, model := t.Turns()+1, 1, u.Model
+	if u.Last() {
+		if u.Phase == run.Received {
+			return u.Reply.Text, nil
+		}
+		if u.Phase != run.TurnLost || s.Lost(u.Step) >= maxLost {
+			return "", nil // it failed
+		}
+		n, attempt = u.N, u.Attempt+1
+	}
+	b, err := prompt.Build(p, s, t, model, at)
+	if err != nil {
+		return "", nil // the limit is what is told
+	}
+	step := t.ID().Turn(n)
+	b.Step = step
+	skip, kept, added := prompt.Delta(t.Sent(), b.Hashes)
+	return "", []Action{AskModel{Built: b, Event: ledger.New(step, &ledger.TurnSent{Agent: t.Agent(), Model: model, N: n, Attempt: attempt,
+		System: b.SystemHash, Tools: b.ToolsHash, Skip: skip, Kept: kept, Added: added, Temp: b.Temperature, Why: "a limit is reached: it sums up, without tools"})}}
 }
 
 // endingOf says what is recorded of a thread's newest turn as it ends.

@@ -1,6 +1,7 @@
 package loop
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -19,6 +20,9 @@ func where(t *run.Thread) string {
 	return ", on the thread " + string(t.ID()) + " (" + strings.Join(chain(t), " → ") + ")"
 }
 
+// turnsOf is how many turns the run may have.
+func turnsOf(p *project.Project, s *run.State) int { return cmp.Or(s.Opened().Turns, p.Limits.Turns) }
+
 const raise = "Look at the run to see why it went on; raise limits: in stonebaton.yaml if it was right to."
 
 // overLimit says which limit of the run forbids another turn on a thread.
@@ -32,8 +36,8 @@ func overLimit(p *project.Project, s *run.State, t *run.Thread) *ledger.LimitRea
 	switch {
 	case s.Calls() > l.Calls:
 		return limit("calls", "the run has made %d calls (limit calls: %d)", s.Calls(), l.Calls)
-	case s.Turns() >= l.Turns:
-		return limit("turns", "the run has used its %d turns (limit turns: %d)%s", s.Turns(), l.Turns, where(t))
+	case s.Turns() >= turnsOf(p, s):
+		return limit("turns", "the run has used its %d turns (limit turns: %d)%s", s.Turns(), turnsOf(p, s), where(t))
 	case l.Tokens > 0 && tokens >= l.Tokens:
 		return limit("tokens", "the run has used %d tokens (limit tokens: %d)%s", tokens, l.Tokens, where(t))
 	case l.Cost > 0 && s.Cost() >= l.Cost:

@@ -66,7 +66,7 @@ func Next(p *project.Project, s *run.State, at time.Time) []Action {
 		return nil
 	}
 	if s.Ending() {
-		return ending(s)
+		return ending(p, s, at)
 	}
 	if s.TimeUp() {
 		return one(ledger.New("", timeUp(p, s)))
@@ -361,7 +361,7 @@ func turn(p *project.Project, s *run.State, t *run.Thread, at time.Time, why str
 		u := t.Turn()
 		n, attempt, model = u.N, u.Attempt+1, u.Model
 	} else {
-		if s.Turns()+begun.turns >= p.Limits.Turns {
+		if s.Turns()+begun.turns >= turnsOf(p, s) {
 			return nil
 		}
 		if a := p.Agent(t.Agent()); model == "" && a != nil {

@@ -93,6 +93,12 @@ func course(p *project.Project, s *run.State, t *run.Thread, at time.Time) []Act
 	next := f.Go
 	if f.Last == nil {
 		next = r.Legs[0].Name
+		if t.ID() == ledger.Root {
+			next = cmp.Or(s.Opened().From, next)
+		}
+	}
+	if t.ID() == ledger.Root && f.Last != nil && f.Last.Leg == s.Opened().Until {
+		next = ""
 	}
 	if next == "" {
 		return g.end()

@@ -168,7 +168,8 @@ type rawLimits struct {
 	Turns, Calls, Tokens, Passes, Legs int
 	Cost                               float64
 	Time                               string
-	SameCall                           int `json:"same_call"`
+	SameCall                           int  `json:"same_call"`
+	LastWord                           bool `json:"last_word"`
 }
 
 func (r rawLimits) limits() Limits {
@@ -179,7 +180,7 @@ func (r rawLimits) limits() Limits {
 		return n
 	}
 	l := Limits{Turns: or(r.Turns, defaultTurns), Calls: or(r.Calls, defaultCalls), Tokens: r.Tokens, Cost: r.Cost,
-		Time: defaultTime, Legs: or(r.Legs, defaultLegs), SameCall: or(r.SameCall, defaultSameCall), Passes: or(r.Passes, defaultPasses)}
+		Time: defaultTime, Legs: or(r.Legs, defaultLegs), SameCall: or(r.SameCall, defaultSameCall), Passes: or(r.Passes, defaultPasses), LastWord: r.LastWord}
 	if r.Time != "" {
 		l.Time = span(r.Time)
 	}

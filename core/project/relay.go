@@ -139,6 +139,23 @@ func (r *Relay) Leg(name string) *Leg {
 	return nil
 }
 
+// Keeps lists the names under which its legs keep values.
+func (r *Relay) Keeps() []string {
+	var out []string
+	for _, l := range r.Legs {
+		names := []string{l.Keep}
+		if l.Kind == LegSet {
+			names = l.Set.Keys()
+		}
+		for _, n := range names {
+			if n != "" && !slices.Contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	return out
+}
+
 // After gives the leg that comes after another, where nothing else is said; "" is the end.
 func (r *Relay) After(l *Leg) string {
 	if l.Go != "" {

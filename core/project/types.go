@@ -82,6 +82,7 @@ type Limits struct {
 	Cost                 float64
 	Time                 time.Duration
 	SameCall, Passes     int
+	LastWord             bool // a limit that is reached ends in one more turn, which sums up
 }
 
 // Agent is instructions, a model, tools, and whom it may hand over to.

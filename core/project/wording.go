@@ -15,20 +15,15 @@ type wording struct {
 	place Place
 }
 
-// The wordings that explain handoffs and consults to models. A document of the same name
-// stands in place of one; it sees agent and summary.
-var ownWordings = map[string]string{
-	"handoff": "Hand the conversation over to {{ agent }}: {{ summary }}",
-	"consult": "Ask {{ agent }}, and get its answer: {{ summary }}",
-}
-
-// OwnWordings gives them by name.
-func OwnWordings() map[string]string {
-	out := map[string]string{}
-	for k, v := range ownWordings {
-		out[k] = v
-	}
-	return out
+// The wordings that explain things to models, and the names that each sees. A document of the
+// same name stands in place of one.
+var ownWordings = map[string]struct {
+	text string
+	sees []string
+}{
+	"handoff":   {"Hand the conversation over to {{ agent }}: {{ summary }}", []string{"agent", "summary"}},
+	"consult":   {"Ask {{ agent }}, and get its answer: {{ summary }}", []string{"agent", "summary"}},
+	"last_word": {"You cannot go on: {{ limit }}. Sum up in a few sentences what was done, what was found, and what is open.", []string{"limit"}},
 }
 
 func (c *compiler) readWordings() {
@@ -42,18 +37,23 @@ func (c *compiler) readWordings() {
 		c.wordings[r.Wording] = wording{r.Text, d.at("/text")}
 	}
 	c.p.explains = map[string]*expr.Template{}
-	s, err := expr.NewScope(map[string]map[string]any{"agent": expr.Text, "summary": expr.Text})
-	if err != nil {
-		panic("a scope of two texts is one: " + err.Error())
-	}
-	for name, text := range ownWordings {
+	for name, o := range ownWordings {
+		names := map[string]map[string]any{}
+		for _, n := range o.sees {
+			names[n] = expr.Text
+		}
+		s, err := expr.NewScope(names)
+		if err != nil {
+			panic("a scope of texts is one: " + err.Error())
+		}
 		w, own := c.wordings[name]
+		text := o.text
 		if own {
 			text = w.text
 		}
 		t, bad := s.Template(text)
 		if bad != nil {
-			c.report(Error, w.place, "It sees agent and summary, and nothing else.", "the wording %q: %s", name, bad.Say)
+			c.report(Error, w.place, "It sees "+near.List(o.sees)+", and nothing else.", "the wording %q: %s", name, bad.Say)
 			continue
 		}
 		c.p.explains[name] = t
@@ -65,6 +65,15 @@ func (p *Project) explain(name, agent string) string {
 	out, err := p.explains[name].Fill(expr.Vars{"agent": agent, "summary": p.Agents[agent].Summary})
 	if err != nil {
 		return agent + ": " + p.Agents[agent].Summary // of two texts nothing else can fail
+	}
+	return out
+}
+
+// LastWord asks for the last words of a run that a limit ends.
+func (p *Project) LastWord(limit string) string {
+	out, err := p.explains["last_word"].Fill(expr.Vars{"limit": limit})
+	if err != nil {
+		return limit // of one text nothing else can fail
 	}
 	return out
 }

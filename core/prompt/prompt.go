@@ -60,7 +60,7 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 		box = project.NoTools
 	case t.Opened() != nil && t.Opened().Asks:
 		box = a.Asking
-	case t.Judges():
+	case t.Judges() || s.Ended():
 		box = project.NoTools
 	default:
 		if l := Planned(p, t); l != nil {
@@ -69,6 +69,9 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 	}
 	from := max(t.View(), window(t.Messages(), a.Window))
 	shape := AnswerOf(p, t)
+	if s.Ended() {
+		shape = nil // it sums up, in words
+	}
 	if shape != nil {
 		system += "\n\n" + ShapeOf(shape)
 		parts = append(parts, Part{Name: "answer", Place: a.Place, Tokens: Tokens(ShapeOf(shape))})
@@ -94,11 +97,20 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 	if a.Settings.MaxTokens > 0 {
 		most = a.Settings.MaxTokens
 	}
+	messages, hashes := t.Messages()[from:], t.Hashes()[from:]
+	if s.Ended() { // by a limit: it sums up
+		m := ledger.Message{Role: ledger.User, Text: p.LastWord(s.Limit().Problem.Say)}
+		raw, err := json.Marshal(m)
+		if err != nil {
+			return Built{}, err
+		}
+		messages, hashes = append(slices.Clip(messages), m), append(slices.Clip(hashes), ledger.HashOf(raw))
+	}
 	return Built{
-		Request: deed.Request{Run: s.Run(), Agent: a.Name, Model: model, System: system, Tools: box.Contracts, Messages: t.Messages()[from:],
+		Request: deed.Request{Run: s.Run(), Agent: a.Name, Model: model, System: system, Tools: box.Contracts, Messages: messages,
 			Temperature: temperature, Seed: a.Settings.Seed, MaxTokens: most, Choice: choice, Answer: shape.Doc(), Offer: m.Schema},
 		Parts:      parts,
-		SystemHash: ledger.HashOf([]byte(system)), ToolsHash: box.Hash, ToolsJSON: box.JSON, Hashes: t.Hashes()[from:],
+		SystemHash: ledger.HashOf([]byte(system)), ToolsHash: box.Hash, ToolsJSON: box.JSON, Hashes: hashes,
 	}, nil
 }
 

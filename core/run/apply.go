@@ -340,7 +340,7 @@ func (s *State) turnEvent(t *Thread, e ledger.Event) error {
 				s.forget(u)
 				u.Thread.recount(&u.counted, counts{})
 			}
-			u = &Turn{Step: e.Step, Thread: t, N: d.N, Agent: d.Agent}
+			u = &Turn{Step: e.Step, Thread: t, N: d.N, Agent: d.Agent, last: s.limit != nil}
 			t.turn, s.turns[e.Step] = u, u
 			t.turns++
 			s.turnsSent++

@@ -83,8 +83,14 @@ func (s *State) openFrame(e ledger.Event, d *ledger.FrameOpened) error {
 	if err != nil {
 		return err
 	}
+	kept := map[string]any{}
+	if e.Step == ledger.Root && len(s.opened.Kept) > 0 {
+		if kept, err = value.ReadObject(s.opened.Kept); err != nil {
+			return fmt.Errorf("what is kept cannot be read: %w", err)
+		}
+	}
 	t.agent = d.Relay
-	t.frame = &Frame{Relay: d.Relay, Input: input, Kept: map[string]any{}, Visits: map[string]int{}, Ended: map[string]*ledger.LegLeft{}}
+	t.frame = &Frame{Relay: d.Relay, Input: input, Kept: kept, Visits: map[string]int{}, Ended: map[string]*ledger.LegLeft{}}
 	s.enroll(t)
 	return nil
 }

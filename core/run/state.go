@@ -84,6 +84,12 @@ func (s *State) Limit() *ledger.LimitReached { return s.limit }
 // Ending says whether all that the run does is ended.
 func (s *State) Ending() bool { return s.closed == nil && (s.stop != nil || s.limit != nil) }
 
+// Ended says whether a limit has ended the run, so that at most a summing-up is left of it.
+func (s *State) Ended() bool { return s.closed == nil && s.limit != nil && s.stop == nil }
+
+// Summing says whether the run, which a limit has ended, has begun to sum up.
+func (s *State) Summing() bool { return s.closed == nil && s.main.turn != nil && s.main.turn.last }
+
 // TimeUp says whether the timer of the run's time limit has fired.
 func (s *State) TimeUp() bool { return s.timeUp }
 

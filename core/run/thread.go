@@ -215,6 +215,7 @@ type Turn struct {
 	next    int    // where the first write stands that has not ended
 	blocked int    // the place of the first write that ended without returning; 0 is none
 	passes  []*Call
+	last    bool    // it sums up, as a limit has ended the run
 	revise  bool    // its answer was sent back
 	judging bool    // what judges its answer is open
 	judged  *Result // what judged it has ended so; nil before
@@ -289,6 +290,9 @@ func (t *Ticket) Open() bool { return t != nil && t.Settled == nil }
 
 // Judged gives how what judged the answer of the turn has ended, and whether one is open.
 func (t *Turn) Judged() (r *Result, open bool) { return t.judged, t.judging }
+
+// Last says whether the turn sums up, as a limit has ended the run.
+func (t *Turn) Last() bool { return t.last }
 
 // Revise says whether the answer of the turn was sent back.
 func (t *Turn) Revise() bool { return t.revise }

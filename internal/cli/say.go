@@ -21,6 +21,8 @@ import (
 type wish struct {
 	session, to, model, person, state string
 	relay, input                      string
+	from, kept, until                 string
+	turns                             int
 	stubs, noTools                    bool
 	rung                              ledger.Rung
 	rungs                             map[string]ledger.Rung
@@ -29,8 +31,12 @@ type wish struct {
 func (w *wish) flags(fs *flag.FlagSet) {
 	fs.StringVar(&w.session, "session", "", "continue this `session`")
 	fs.StringVar(&w.to, "to", "", "begin with this `agent`")
+	fs.IntVar(&w.turns, "turns", 0, "let the run have `N` turns, in place of the project's limit")
 	fs.StringVar(&w.relay, "relay", "", "go through this `relay` in place of asking an agent")
 	fs.StringVar(&w.input, "input", "", "the relay's input: a `file` of JSON, - for standard input, or the JSON itself")
+	fs.StringVar(&w.from, "from", "", "begin with this `leg` of the relay")
+	fs.StringVar(&w.kept, "kept", "", "what the relay has kept by then: a `file` of JSON, - for standard input, or the JSON itself")
+	fs.StringVar(&w.until, "until", "", "end with this `leg` of the relay")
 	fs.StringVar(&w.model, "model", "", "ask this `model` of the project in place of the agents' own")
 	fs.StringVar(&w.person, "person", "", "the `name` of who speaks; local by default")
 	fs.StringVar(&w.state, "state", "", "the state that a new session begins with, as `JSON`")
@@ -56,35 +62,39 @@ func (w *wish) flags(fs *flag.FlagSet) {
 	fs.BoolVar(&w.noTools, "no-tools", false, "take every tool away")
 }
 
-// inputOf reads the input of a relay.
-func (w *wish) inputOf(k *call) (json.RawMessage, error) {
-	raw := []byte(w.input)
+// object reads a JSON object that a flag gives: as it is, from a file, or from standard input.
+func (w *wish) object(k *call, name, given string) (json.RawMessage, error) {
+	raw := []byte(given)
 	var err error
 	switch {
-	case w.input == "":
+	case given == "":
 		return nil, nil
 	case w.relay == "":
-		return nil, use("-input is for -relay NAME")
-	case w.input == "-":
+		return nil, use("-%s is for -relay NAME", name)
+	case given == "-":
 		raw, err = io.ReadAll(io.LimitReader(k.In, 1<<20))
-	case !strings.HasPrefix(strings.TrimSpace(w.input), "{"):
-		raw, err = os.ReadFile(w.input)
+	case !strings.HasPrefix(strings.TrimSpace(given), "{"):
+		raw, err = os.ReadFile(given)
 	}
 	if err != nil {
 		return nil, err
 	}
 	if _, err := value.ReadObject(raw); err != nil {
-		return nil, use("-input is not a JSON object: %v", err)
+		return nil, use("-%s is not a JSON object: %v", name, err)
 	}
 	return raw, nil
 }
 
 func (w *wish) start(k *call, text string) (api.Start, error) {
-	s := api.Start{Text: text, Session: w.session, Agent: w.to, Model: w.model, Person: w.person, Tools: ledger.ToolsLive, Rung: w.rung, Rungs: w.rungs, Relay: w.relay}
+	s := api.Start{Text: text, Session: w.session, Agent: w.to, Model: w.model, Person: w.person, Tools: ledger.ToolsLive, Rung: w.rung, Rungs: w.rungs, Relay: w.relay, Turns: w.turns}
 	var err error
-	if s.Input, err = w.inputOf(k); err != nil {
+	if s.Input, err = w.object(k, "input", w.input); err != nil {
 		return s, err
 	}
+	if s.Kept, err = w.object(k, "kept", w.kept); err != nil {
+		return s, err
+	}
+	s.From, s.Until = w.from, w.until
 	if w.state != "" {
 		if err := json.Unmarshal([]byte(w.state), &s.State); err != nil {
 			return s, use("-state is not a JSON object: %v", err)

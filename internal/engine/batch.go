@@ -77,6 +77,10 @@ func (d *driver) advance() error {
 			delete(d.deeds, step)
 		}
 	}
+	if d.state.Summing() {
+		d.force = time.Time{} // its turn has a timeout of its own
+		return nil
+	}
 	if d.state.Ending() && d.force.IsZero() && len(d.deeds) > 0 {
 		d.force = d.e.Clock.Now().Add(d.e.Grace)
 		for _, x := range d.deeds {

@@ -205,9 +205,13 @@ type Start struct {
 	Rung     ledger.Rung              `json:"rung,omitempty"`  // for all tools; none goes higher than the files let it
 	Rungs    map[string]ledger.Rung   `json:"rungs,omitempty"` // for some
 	Model    string                   `json:"model,omitempty"`
+	Turns    int                      `json:"turns,omitempty"`    // the limit of turns, in place of the project's
 	State    map[string]any           `json:"state,omitempty"`    // facts to begin with, for a new session
 	Relay    string                   `json:"relay,omitempty"`    // to go through in place of asking an agent; "" is the project's start, where that is one
 	Input    json.RawMessage          `json:"input,omitempty"`    // of the relay
+	From     string                   `json:"from,omitempty"`     // the leg that the relay begins with
+	Kept     json.RawMessage          `json:"kept,omitempty"`     // what it has kept by then
+	Until    string                   `json:"until,omitempty"`    // the leg that it ends with
 	Call     *ledger.Ask              `json:"call,omitempty"`     // one call in place of a message: no model is asked
 	Via      string                   `json:"via,omitempty"`      // what brought it
 	Consults map[string]ledger.Canned `json:"consults,omitempty"` // agents that are not run when they are consulted: what they answer
@@ -255,6 +259,9 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	if st.Model != "" && p.Models[st.Model] == nil {
 		return Begun{}, refused("`stonebaton models` lists them.", "unknown model %q.%s", st.Model, near.Hint(st.Model, names(p.Models)))
 	}
+	if st.Turns < 0 || st.Turns > mostTurns {
+		return Begun{}, refused(fmt.Sprintf("Give a number from 1 to %d.", mostTurns), "a run cannot have %d turns", st.Turns)
+	}
 	if st.State != nil && st.Session != "" {
 		return Begun{}, refused("Omit the session to begin a new one.", "a session that exists keeps its state; a state can be given to a new one only")
 	}
@@ -297,6 +304,9 @@ func throughRelay(p *project.Project, st Start) (Start, error) {
 		st.Input, _ = json.Marshal(map[string]string{p.Relays[p.Start].Spoken(): st.Text}) // a text can always be written
 	}
 	if st.Relay == "" {
+		if st.From != "" || st.Until != "" || len(st.Kept) > 0 {
+			return st, refused("Name the relay.", "from, until and kept are of a run through a relay")
+		}
 		return st, nil
 	}
 	r := p.Relays[st.Relay]
@@ -315,6 +325,9 @@ func throughRelay(p *project.Project, st Start) (Start, error) {
 		return st, refused("`stonebaton schema input "+r.Name+"` gives its schema.", "%v", err)
 	}
 	st.Input = input
+	if err := partOf(r, st); err != nil {
+		return st, err
+	}
 	if st.Text == "" {
 		fields, _ := value.ReadObject(input) // it was just written
 		st.Text = cmp.Or(loop.Told(r, fields), r.Name)
@@ -340,6 +353,37 @@ func checkRungs(p *project.Project, st Start) error {
 	return is(st.Rung)
 }
 
+// partOf holds what says that only a part of a relay is to be gone through against its legs.
+func partOf(r *project.Relay, st Start) error {
+	for _, name := range []string{st.From, st.Until} {
+		if name == "" || r.Leg(name) != nil {
+			continue
+		}
+		var have []string
+		for _, l := range r.Legs {
+			have = append(have, l.Name)
+		}
+		return refused("Its legs are "+near.List(have)+".", "the relay %s has no leg %q.%s", r.Name, name, near.Hint(name, have))
+	}
+	if len(st.Kept) == 0 {
+		return nil
+	}
+	kept, err := value.ReadObject(st.Kept)
+	if err != nil {
+		return refused("Give a JSON object.", "what is kept cannot be read: %v", err)
+	}
+	have := r.Keeps()
+	for k := range kept {
+		if !slices.Contains(have, k) {
+			return refused("It keeps "+near.List(have)+".", "the relay %s keeps no %q.%s", r.Name, k, near.Hint(k, have))
+		}
+	}
+	return nil
+}
+
+// mostTurns is the most that a run can be given.
+const mostTurns = 100_000
+
 func names[T any](m map[string]T) []string {
 	out := make([]string, 0, len(m))
 	for k := range m {
@@ -353,7 +397,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 	for try := 0; ; try++ {
 		sess, fresh := Session{ID: st.Session}, st.Session == ""
 		opened := &ledger.RunOpened{Project: p.Name, Version: p.Version, Person: st.Person, Text: st.Text, Tools: st.Tools,
-			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Consults: st.Consults, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
+			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Turns: st.Turns, Consults: st.Consults, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
 		if fresh {
 			sess.ID, opened.State = e.NewID(), p.NewState(st.State)
 		} else {
@@ -382,6 +426,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 			opened.Agent, opened.Why = "", "a call from outside, by "+st.Person
 		}
 		if st.Relay != "" {
+			opened.From, opened.Kept, opened.Until = st.From, st.Kept, st.Until
 			opened.Agent, opened.Relay, opened.Input, opened.Why = "", st.Relay, st.Input, "a message from "+st.Person+", for the relay "+st.Relay
 		}
 		opened.Session = sess.ID
