@@ -99,19 +99,7 @@ func Check(p *project.Project, x *project.Expect, id string, events []ledger.Eve
 		}
 		at = next + 1
 	}
-	if legs, kept := coursed(events); x.Legs != nil && !slices.Equal(legs, x.Legs) {
-		add("legs", strings.Join(x.Legs, " → "), strings.Join(legs, " → "), 0)
-	} else {
-		for _, k := range sorted(x.Kept) {
-			if want, ok := x.Kept[k].(map[string]any); ok {
-				if got, _ := kept[k].(map[string]any); !subset(want, got) {
-					add("kept", k+" has "+show(want), show(kept[k]), 0)
-				}
-			} else if !same(x.Kept[k], kept[k]) {
-				add("kept", k+" is "+show(x.Kept[k]), show(kept[k]), 0)
-			}
-		}
-	}
+	relayed(x, t, events, add)
 	for _, n := range x.Never {
 		for _, c := range calls {
 			if c.step.Name == n {
@@ -149,6 +137,46 @@ func Check(p *project.Project, x *project.Expect, id string, events []ledger.Eve
 		}
 	}
 	return faults, nil
+}
+
+// relayed holds what is expected of the run's relay, and of plans, against what happened.
+func relayed(x *project.Expect, t *trace.Trace, events []ledger.Event, add func(what, expected, happened string, step int)) {
+	legs, kept := coursed(events)
+	if x.Legs != nil && !slices.Equal(legs, x.Legs) {
+		add("legs", strings.Join(x.Legs, " → "), strings.Join(legs, " → "), 0)
+		return // what it kept follows from them
+	}
+	for _, k := range sorted(x.Visits) {
+		n := 0
+		for _, l := range legs {
+			if l == k {
+				n++
+			}
+		}
+		if n != x.Visits[k] {
+			add("visits", fmt.Sprintf("%s is visited %d times", k, x.Visits[k]), fmt.Sprintf("%d times", n), 0)
+		}
+	}
+	if x.Course != nil {
+		course := []string{}
+		for _, s := range t.Steps {
+			if s.Kind == trace.Planned {
+				course = append(course, s.To)
+			}
+		}
+		if !slices.Equal(course, x.Course) {
+			add("course", strings.Join(x.Course, " → "), strings.Join(course, " → "), 0)
+		}
+	}
+	for _, k := range sorted(x.Kept) {
+		if want, ok := x.Kept[k].(map[string]any); ok {
+			if got, _ := kept[k].(map[string]any); !subset(want, got) {
+				add("kept", k+" has "+show(want), show(kept[k]), 0)
+			}
+		} else if !same(x.Kept[k], kept[k]) {
+			add("kept", k+" is "+show(x.Kept[k]), show(kept[k]), 0)
+		}
+	}
 }
 
 // coursed gives the legs that the run's relay visited, and what it kept.
@@ -198,7 +226,7 @@ func callsOf(t *trace.Trace, events []ledger.Event) []call {
 	}
 	var out []call
 	for _, s := range t.Steps {
-		if s.Kind == trace.Turn || s.Kind == trace.Leg || s.ID == ledger.Root {
+		if s.Kind == trace.Turn || s.Kind == trace.Leg || s.Kind == trace.Planned || s.Kind == trace.Judged || s.ID == ledger.Root {
 			continue
 		}
 		c := call{step: s, args: args[s.ID], status: s.Status, gate: "none"}
@@ -376,7 +404,7 @@ func quote(s string) string {
 	return fmt.Sprintf("%q", s)
 }
 
-func sorted(m map[string]any) []string {
+func sorted[T any](m map[string]T) []string {
 	out := make([]string, 0, len(m))
 	for k := range m {
 		out = append(out, k)

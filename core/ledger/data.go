@@ -127,13 +127,16 @@ type RunOpened struct {
 	State    map[string]any       `json:"state,omitempty"`
 	Lines    map[string][]Message `json:"lines,omitempty"`    // of consults that remember, by asker/agent
 	Consults map[string]Canned    `json:"consults,omitempty"` // agents that are not run when they are consulted: what they answer
+	Legs     map[string]Canned    `json:"legs,omitempty"`     // of the run's relay that are not gone into: what they bring
 	Why      string               `json:"why"`
 }
 
-// Canned is what a consulted agent answers without being run. One of the two is set.
+// Canned is what a consulted agent, or a leg, brings without being run. One of the three is
+// set.
 type Canned struct {
-	Answer string `json:"answer,omitempty"`
-	Fails  string `json:"fails,omitempty"`
+	Answer string          `json:"answer,omitempty"`
+	Value  json.RawMessage `json:"value,omitempty"` // of a leg
+	Fails  string          `json:"fails,omitempty"`
 }
 
 // StopAsked records that somebody wants the run to end.

@@ -175,6 +175,9 @@ func (g *going) enter(l *project.Leg) []Action {
 	case project.LegSet, project.LegChoose, project.LegFinish:
 	}
 	step := g.t.ID().Leg(l.Name, g.f.Visits[l.Name]+1)
+	if canned, ok := g.s.Opened().Legs[l.Name]; ok && g.t.ID() == ledger.Root {
+		return g.canned(l, step, e, canned)
+	}
 	if l.Each != nil {
 		over, err := g.over(l)
 		if err != nil {
@@ -185,6 +188,22 @@ func (g *going) enter(l *project.Leg) []Action {
 		e.Over, e.Items, e.Many, e.AtOnce, e.Collect = over, len(over), true, l.AtOnce, l.Collect
 	}
 	return one(ledger.New(step, e))
+}
+
+// canned visits a leg for which the run has ready what it brings.
+func (g *going) canned(l *project.Leg, step ledger.StepID, e *ledger.LegEntered, c ledger.Canned) []Action {
+	e.Items, e.Many, e.Over = 0, false, nil
+	out := &ledger.LegLeft{Outcome: ledger.EndDone, Answer: c.Answer, Value: c.Value, Keep: l.Keep, Go: g.r.After(l), Why: "the run has this ready"}
+	switch {
+	case c.Fails != "":
+		out = &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &ledger.Problem{Class: "relay", Say: c.Fails}, Go: l.OnError, Answer: c.Fails, Why: "the run has this ready"}
+	case c.Value != nil:
+		v, _ := value.Read(c.Value) // it was read when the run was begun
+		out.Answer = expr.Show(v)
+	default:
+		out.Value = g.text(c.Answer)
+	}
+	return append(one(ledger.New(step, e)), Record{ledger.New(step, out)})
 }
 
 // over evaluates the list that a leg goes over.

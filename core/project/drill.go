@@ -24,12 +24,12 @@ func (c *compiler) drill(d *document) {
 		Say                                       any
 		State                                     map[string]any
 		Gates                                     map[string]any
-		Consults                                  map[string]any
+		Consults, Legs                            map[string]any
 		Stubs                                     map[string][]rawStub
 		Expect                                    json.RawMessage
 	}
 	c.into(d, &r)
-	dr := &Drill{Name: r.Drill, Summary: r.Summary, Person: r.Person, Tools: ledger.Tools(r.Tools), Rungs: r.Rungs, Model: r.Model, Slips: r.Slips, Seed: r.Seed, State: r.State, Gates: map[string]DrillGate{}, Consults: map[string]ledger.Canned{}, Place: d.at("/drill")}
+	dr := &Drill{Name: r.Drill, Summary: r.Summary, Person: r.Person, Tools: ledger.Tools(r.Tools), Rungs: r.Rungs, Model: r.Model, Slips: r.Slips, Seed: r.Seed, State: r.State, Gates: map[string]DrillGate{}, Consults: map[string]ledger.Canned{}, Legs: map[string]ledger.Canned{}, Place: d.at("/drill")}
 	if dr.Tools == "" {
 		dr.Tools = ledger.ToolsStubs
 	}
@@ -121,6 +121,30 @@ func (c *compiler) drill(d *document) {
 		case map[string]any:
 			fails, _ := v["fails"].(string)
 			dr.Consults[name] = ledger.Canned{Fails: fails}
+		}
+	}
+	for _, name := range keysOf(r.Legs) {
+		x := c.p.Relays[r.Relay]
+		if x == nil {
+			c.report(Error, d.key("/legs"), "Name the relay.", "legs: is for a drill of a relay")
+			break
+		}
+		if c.legNamed(d, x, "/legs/"+name, name); x.Leg(name) == nil {
+			continue
+		}
+		switch v := r.Legs[name].(type) {
+		case string:
+			dr.Legs[name] = ledger.Canned{Answer: v}
+		case map[string]any:
+			if fails, ok := v["fails"].(string); ok {
+				dr.Legs[name] = ledger.Canned{Fails: fails}
+				continue
+			}
+			raw, err := json.Marshal(v["value"])
+			if err != nil {
+				panic("what was read is JSON: " + err.Error())
+			}
+			dr.Legs[name] = ledger.Canned{Value: raw}
 		}
 	}
 	c.known(d, "/state", r.State)

@@ -311,6 +311,7 @@ type Drill struct {
 	State    map[string]any
 	Gates    map[string]DrillGate
 	Consults map[string]ledger.Canned // what agents answer without being run
+	Legs     map[string]ledger.Canned // what legs of its relay bring without being gone into
 	Stubs    map[string][]Stub        // tried before the tools' own
 	Place    Place
 }
@@ -338,6 +339,8 @@ type Expect struct {
 	Calls    []ExpectCall    `json:"calls"`
 	Never    []string        `json:"never"`
 	Legs     []string        `json:"legs"`
+	Visits   map[string]int  `json:"visits"`
+	Course   []string        `json:"course"`
 	Kept     map[string]any  `json:"kept"`
 	Consults []ExpectConsult `json:"consults"`
 	Answer   ExpectAnswer    `json:"answer"`

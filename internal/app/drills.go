@@ -121,7 +121,7 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 	defer e.Close()
 	session := ""
 	for _, say := range d.Says {
-		st := engine.Start{Session: session, Text: say.Text, Person: d.Person, Tools: d.Tools, Rungs: d.Rungs, Model: d.Model, Consults: d.Consults}
+		st := engine.Start{Session: session, Text: say.Text, Person: d.Person, Tools: d.Tools, Rungs: d.Rungs, Model: d.Model, Consults: d.Consults, Legs: d.Legs}
 		if session == "" {
 			st.State = d.State
 		}

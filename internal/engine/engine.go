@@ -215,6 +215,7 @@ type Start struct {
 	Call     *ledger.Ask              `json:"call,omitempty"`     // one call in place of a message: no model is asked
 	Via      string                   `json:"via,omitempty"`      // what brought it
 	Consults map[string]ledger.Canned `json:"consults,omitempty"` // agents that are not run when they are consulted: what they answer
+	Legs     map[string]ledger.Canned `json:"legs,omitempty"`     // of the relay that are not gone into: what they bring
 }
 
 // Begun tells where a message went.
@@ -397,7 +398,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 	for try := 0; ; try++ {
 		sess, fresh := Session{ID: st.Session}, st.Session == ""
 		opened := &ledger.RunOpened{Project: p.Name, Version: p.Version, Person: st.Person, Text: st.Text, Tools: st.Tools,
-			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Turns: st.Turns, Consults: st.Consults, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
+			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Turns: st.Turns, Consults: st.Consults, Legs: st.Legs, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
 		if fresh {
 			sess.ID, opened.State = e.NewID(), p.NewState(st.State)
 		} else {
