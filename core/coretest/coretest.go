@@ -428,6 +428,14 @@ legs:
   open:  {finish: "{{ kept.fair }} (open: {{ remarks.fair }})"}
   sorry: {finish: "Nobody could judge it."}
 ---
+relay: slow
+summary: Look, and ask somebody, in time.
+input: {type: object, properties: {}}
+legs:
+  both: {together: {a: {agent: writer, say: Write.}, b: {tool: reserve, args: {berth: C4}}}, within: 5m, fails: late}
+  done: {finish: in time}
+  late: {finish: too late}
+---
 relay: line
 input: {type: object, required: [text], properties: {text: {type: string, description: What is asked.}}}
 legs: [writer, reader]

@@ -619,6 +619,7 @@ const (
 	ForRetry  Timer = "retry"
 	ForTicket Timer = "ticket"
 	ForLimit  Timer = "limit"
+	ForLeg    Timer = "leg" // of what a leg may take
 	ForEither Timer = "either"
 )
 

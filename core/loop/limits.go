@@ -103,6 +103,11 @@ func Wake(p *project.Project, s *run.State) (due time.Time, e ledger.Event, ok b
 	}
 	const retry = "the wait before the next attempt is over"
 	for _, t := range s.Threads() {
+		if f := t.Frame(); f != nil && f.Visit != nil && !f.Visit.Late && !f.Visit.Held() {
+			if r := p.Relays[f.Relay]; r != nil && r.Leg(f.Visit.Leg) != nil && r.Leg(f.Visit.Leg).Within > 0 {
+				at(f.Visit.Step, ledger.ForLeg, f.Visit.Until(r.Leg(f.Visit.Leg).Within), "the leg's time is over")
+			}
+		}
 		u := t.Turn()
 		if !t.Waits() || u == nil {
 			continue

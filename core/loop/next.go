@@ -73,7 +73,7 @@ func Next(p *project.Project, s *run.State, at time.Time) []Action {
 	}
 	var acts []Action
 	for _, t := range s.Threads() {
-		if !t.Able() {
+		if !t.Able() || t.Late() {
 			continue
 		}
 		mine := recordsOf(p, s, t, at)
@@ -280,7 +280,7 @@ func grants(p *project.Project, s *run.State, at time.Time) []Action {
 		if u != nil {
 			reads -= u.Reading()
 		}
-		if !t.Able() {
+		if !t.Able() || t.Late() {
 			continue
 		}
 		if wants, why, again := wants(s, t); wants {

@@ -76,6 +76,9 @@ func course(p *project.Project, s *run.State, t *run.Thread, at time.Time) []Act
 		if l == nil {
 			return fail(t, ledger.Problem{Class: "relay", Say: fmt.Sprintf("the leg %q of %s is not in this version of the project", v.Leg, r.Name)}, "it is not there")
 		}
+		if v.Late && !v.Over() {
+			return g.late(l, v)
+		}
 		if l.Kind == project.LegExchange && v.Opened > 0 && v.Done == v.Opened && v.Failed == 0 {
 			ends, err := g.agreed(l, v)
 			if err != nil {
@@ -439,6 +442,35 @@ func (g *going) said(l *project.Leg, v *run.Visit, ended string) []Action {
 	why := map[string]string{"until": "what until says holds", "phrase": "the phrase was said", "rounds": "its rounds are over"}[ended]
 	return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndDone, Keep: l.Keep, Go: g.r.After(l), Answer: last, Done: v.Done, Of: v.Done, Why: why,
 		Value: g.text(map[string]any{"said": all, "last": last, "ended": ended})}))
+}
+
+// late ends a leg whose time is over: what it has opened is ended, the deepest first, as far
+// as nothing is in flight there; then the leg fails.
+func (g *going) late(l *project.Leg, v *run.Visit) []Action {
+	why := fmt.Sprintf("the leg %s may take %s", l.Name, l.Within)
+	threads := slices.Clone(g.s.Threads())
+	slices.Reverse(threads) // what was opened by another comes after it
+	var acts, closings []Action
+	open := false
+	for _, t := range threads {
+		if !t.Late() || !strings.HasPrefix(string(t.ID())+".", string(v.Step)+".") {
+			continue
+		}
+		open = true
+		mine := endingOf(t, why)
+		acts = append(acts, mine...)
+		if len(mine) == 0 && t.Under() == 0 && t.Quiet() {
+			closings = append(closings, end(t, ledger.EndStopped, "", nil, why)...)
+		}
+	}
+	switch {
+	case len(acts) > 0:
+		return acts
+	case open:
+		return closings
+	}
+	prob := ledger.Problem{Class: "limit", Say: fmt.Sprintf("the leg %s took longer than it may (within: %s)", l.Name, l.Within), Remedy: "Raise within: of the leg if it was right to take so long."}
+	return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Done: v.Done - v.Failed, Of: v.Entered.Items, Why: "its time is over"}))
 }
 
 // gather ends a leg that did several things: its value is what came of each, in order, or by

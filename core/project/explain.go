@@ -78,6 +78,9 @@ func (r *Relay) explain(i int, l *Leg) []string {
 	if l.Each != nil {
 		add("for each item of the list, %d at once; its value is the list of what came of each", l.AtOnce)
 	}
+	if l.Within > 0 {
+		add("it may take %s, waits for people not counted", l.Within)
+	}
 	if l.Keep != "" {
 		add("its value is kept as kept.%s", l.Keep)
 	}

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
@@ -98,9 +99,10 @@ type Leg struct {
 	Set      *expr.Mapping  // an object
 	Ways     []Way          // of choose
 	Finish   *expr.Mapping
-	Keep     string // the name under which its value is kept; "" is none
-	Go       string // the leg that comes next; "" is the one behind it, or the end
-	OnError  string // the leg that comes next where it fails; "": the relay fails
+	Within   time.Duration // that a visit may take, waits for people not counted; 0 is no bound
+	Keep     string        // the name under which its value is kept; "" is none
+	Go       string        // the leg that comes next; "" is the one behind it, or the end
+	OnError  string        // the leg that comes next where it fails; "": the relay fails
 	Place    Place
 }
 
@@ -214,6 +216,7 @@ type rawLeg struct {
 	GoodWhen           any `json:"good_when"`
 	Tries              int
 	Keep, Go, Fails    string
+	Within             string
 }
 
 // relay compiles one relay document.
@@ -362,6 +365,13 @@ func (c *compiler) answers() map[string]map[string]any {
 // leg compiles one leg.
 func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names map[string]map[string]any, s, item *expr.Scope) {
 	l.Keep, l.Go, l.OnError, l.Thread, l.AtOnce = x.Keep, x.Go, x.Fails, cmp.Or(x.Thread, Fresh), x.AtOnce
+	l.Within = span(x.Within)
+	takes := func(key string, has bool, kinds ...LegKind) {
+		if has && l.Kind != "" && !slices.Contains(kinds, l.Kind) {
+			c.report(Error, d.key(at+"/"+key), "Remove it.", "%s: is not for a leg that is a %s", key, l.Kind)
+		}
+	}
+	takes("within", x.Within != "", LegOfAgent, LegOfTool, LegOfRelay, LegPrompt, LegAsk, LegPlan, LegExchange, LegTogether)
 	l.Shown = cmp.Or(ledger.Shown(x.Shown), ledger.Hidden)
 	l.Collect = x.Fails == "collect"
 	if l.AtOnce == 0 {
@@ -369,11 +379,6 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 	}
 	if x.Keep != "" && slices.Contains([]LegKind{LegSet, LegChoose, LegFinish}, l.Kind) {
 		c.report(Error, d.at(at+"/keep"), "Remove it.", "a leg that is a %s keeps nothing under a name of its own", l.Kind)
-	}
-	takes := func(key string, has bool, kinds ...LegKind) {
-		if has && l.Kind != "" && !slices.Contains(kinds, l.Kind) {
-			c.report(Error, d.key(at+"/"+key), "Remove it.", "%s: is not for a leg that is a %s", key, l.Kind)
-		}
 	}
 	takes("each", x.Each != nil, LegOfAgent, LegOfTool, LegOfRelay, LegPrompt)
 	if x.Each != nil {

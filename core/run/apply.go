@@ -44,6 +44,9 @@ func (s *State) Apply(e ledger.Event) error {
 		s.heldFor += e.At.Sub(s.heldSince)
 		s.heldSince = time.Time{}
 	}
+	for t := s.byID[e.Step.Thread()]; t != nil; t = t.parent {
+		t.clock(e.At)
+	}
 	return nil
 }
 
@@ -549,6 +552,13 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 }
 
 func (s *State) fire(step ledger.StepID, d *ledger.TimerFired) {
+	if d.What == ledger.ForLeg {
+		if t := s.byID[step.Thread()]; t != nil && t.frame != nil && t.frame.Visit != nil && t.frame.Visit.Step == step {
+			t.frame.Visit.Late = true
+			t.recountFrame()
+		}
+		return
+	}
 	if d.What == ledger.ForLimit {
 		s.timeUp = true
 		return

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/value"
@@ -33,6 +34,11 @@ type Visit struct {
 	Results []*Result       // of the items, as they ended; nil while one is open
 	Done    int             // items that have ended
 	Failed  int             // of these, the ones that did not end well
+	Late    bool            // its time is over: it ends
+
+	at        time.Time // of its beginning
+	heldFor   time.Duration
+	heldSince time.Time // zero where not all below it waits for people
 }
 
 // Result is how a thread or relay that a leg opened has ended.
@@ -55,6 +61,38 @@ func (v *Visit) Item(n int) ledger.StepID {
 		return v.Step.Item(n)
 	}
 	return v.Step
+}
+
+// Held says whether all that the visit has opened waits for people.
+func (v *Visit) Held() bool { return !v.heldSince.IsZero() }
+
+// Until gives when the visit has worked for a while, waits for people not counted.
+func (v *Visit) Until(d time.Duration) time.Time { return v.at.Add(d + v.heldFor) }
+
+// clock notes on the visit of a relay at work whether it waits for people from now on.
+func (t *Thread) clock(now time.Time) {
+	if t.frame == nil || t.frame.Visit == nil {
+		return
+	}
+	v := t.frame.Visit
+	held := t.sum.tickets > 0 && t.sum.flight == 0 && t.sum.timers == 0 && t.sum.able == 0
+	switch {
+	case held && v.heldSince.IsZero():
+		v.heldSince = now
+	case !held && !v.heldSince.IsZero():
+		v.heldFor += now.Sub(v.heldSince)
+		v.heldSince = time.Time{}
+	}
+}
+
+// Late says whether the thread is part of what a leg has opened whose time is over.
+func (t *Thread) Late() bool {
+	for ; t.parent != nil; t = t.parent {
+		if v := t.visit; v != nil && v.Late {
+			return true
+		}
+	}
+	return false
 }
 
 // Frame is the relay that is at work on the thread; nil where agents speak.
@@ -181,7 +219,7 @@ func (s *State) ended(t *Thread, r *Result) {
 // entered or left, or the relay ended.
 func (t *Thread) recountFrame() {
 	n := counts{}
-	if v := t.frame.Visit; v == nil || v.Room() || v.Over() {
+	if v := t.frame.Visit; v == nil || v.Room() || v.Over() || v.Late {
 		n.able = 1
 	}
 	t.recount(&t.first, n)
@@ -202,7 +240,7 @@ func (s *State) legEvent(e ledger.Event) error {
 		f.Visits = maps.Clone(f.Visits)
 		f.Visits[name] = n
 		s.legs++
-		f.Visit = &Visit{Step: e.Step, Leg: name, Entered: d}
+		f.Visit = &Visit{Step: e.Step, Leg: name, Entered: d, at: e.At}
 	case *ledger.LegLeft:
 		v := f.Visit
 		if v == nil || v.Step != e.Step || v.Opened != v.Done || (d.Outcome.Well() && !v.Over() && v.Entered.Kind != ledger.LegRounds) {
