@@ -436,6 +436,21 @@ legs:
   done: {finish: in time}
   late: {finish: too late}
 ---
+relay: hooks
+input: {type: object, required: [text], properties: {text: {type: string, description: Whatever.}}}
+legs: [hooked]
+---
+agent: hooked
+summary: Does things with no model.
+prompt: You have hooks.
+tools: [look]
+passes_to: [judge]
+on:
+  taking:  [{set: {booking: "=said"}}, {call: {tool: look, args: {name: "=said"}}}, {when: "false", set: {booking: never}}]
+  calling: [{when: "tool == 'look'", set: {booking: "={'seen': args.name}.seen"}}]
+  hearing: [{set: {booking: "{{ state.booking }}, {{ words }}"}}]
+  leaving: [{call: {tool: reserve, args: {berth: C4}}}]
+---
 relay: line
 input: {type: object, required: [text], properties: {text: {type: string, description: What is asked.}}}
 legs: [writer, reader]

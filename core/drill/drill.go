@@ -226,7 +226,7 @@ func callsOf(t *trace.Trace, events []ledger.Event) []call {
 	}
 	var out []call
 	for _, s := range t.Steps {
-		if s.Kind == trace.Turn || s.Kind == trace.Leg || s.Kind == trace.Planned || s.Kind == trace.Judged || s.ID == ledger.Root {
+		if s.Kind == trace.Turn || s.Kind == trace.Leg || s.Kind == trace.Planned || s.Kind == trace.Judged || s.Kind == trace.Hooked || s.ID == ledger.Root {
 			continue
 		}
 		c := call{step: s, args: args[s.ID], status: s.Status, gate: "none"}

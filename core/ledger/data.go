@@ -288,6 +288,7 @@ const (
 	LegAgent Opening = "leg"
 	LegCall  Opening = "call"
 	Judge    Opening = "judge" // of an answer, before it counts
+	HookCall Opening = "hook"
 )
 
 // CallDecided is the verdict on one call of a turn, taken once, on the state
@@ -538,6 +539,31 @@ type GuardrailSettled struct {
 	Why       string `json:"why"`
 }
 
+// Moment is when a hook of an agent is fired.
+type Moment string
+
+// The moments of hooks: the agent takes the baton, or gives it away or answers; a call of it is
+// about to begin, or has returned.
+const (
+	Taking  Moment = "taking"
+	Calling Moment = "calling"
+	Hearing Moment = "hearing"
+	Leaving Moment = "leaving"
+)
+
+// HookFired records that a hook of an agent was due: it changes the state, or opens a thread
+// with one call, which the next event does.
+type HookFired struct {
+	On    Moment          `json:"on"`
+	N     int             `json:"n"`     // of the agent's hooks of that moment, from 1
+	About StepID          `json:"about"` // the call or turn; of taking, the step that passed the baton, or ""
+	Agent string          `json:"agent"`
+	Patch json.RawMessage `json:"patch,omitempty"` // of the state, a JSON Patch
+	Call  *Ask            `json:"call,omitempty"`
+	Note  string          `json:"note,omitempty"` // why nothing came of it
+	Why   string          `json:"why"`
+}
+
 // LimitReached records that a limit of the run is used up: the run ends.
 type LimitReached struct {
 	Limit   string  `json:"limit"` // turns, calls, tokens, cost, time, same_call
@@ -658,3 +684,4 @@ func (*LegEntered) kind() Kind   { return KindLegEntered }
 func (*LegLeft) kind() Kind      { return KindLegLeft }
 
 func (*GuardrailSettled) kind() Kind { return KindGuardrail }
+func (*HookFired) kind() Kind        { return KindHookFired }

@@ -26,6 +26,7 @@ const (
 	KindLegEntered   Kind = "leg.entered"
 	KindLegLeft      Kind = "leg.left"
 	KindGuardrail    Kind = "guardrail.settled"
+	KindHookFired    Kind = "hook.fired"
 	KindTurnSent     Kind = "turn.sent"
 	KindTurnReceived Kind = "turn.received"
 	KindTurnFailed   Kind = "turn.failed"
@@ -67,6 +68,7 @@ var table = map[Kind]row{
 	KindLegEntered:   {2, func() Data { return &LegEntered{} }, nil},
 	KindLegLeft:      {2, func() Data { return &LegLeft{} }, nil},
 	KindGuardrail:    {2, func() Data { return &GuardrailSettled{} }, nil},
+	KindHookFired:    {2, func() Data { return &HookFired{} }, nil},
 	KindTurnSent:     {2, func() Data { return &TurnSent{} }, nil},
 	KindTurnReceived: {2, func() Data { return &TurnReceived{} }, nil},
 	KindTurnFailed:   {2, func() Data { return &TurnFailed{} }, nil},

@@ -11,7 +11,7 @@ import (
 // StepID is where a step of a run stands: the elements from the run down to it, joined by
 // ".". An element is tN for the N-th turn of a thread, cN for the N-th call of a turn,
 // name:V for the V-th visit of a leg of a relay, iN for the N-th item or branch of a leg that
-// has several, gN for the N-th guardrail of a turn, and r for the relay that a run begins with. A call that opens a thread or a
+// has several, gN for the N-th guardrail of a turn, hN for the N-th hook on a thread, and r for the relay that a run begins with. A call that opens a thread or a
 // relay is the id of that, and so is the leg or item that does: t1.c2.t3 is the third turn on
 // the thread that the second call of the first turn opened, and r.write:2.t1 the first turn
 // of what the leg write does when it is visited again. Numbers count within the parent and
@@ -36,6 +36,9 @@ func (s StepID) Call(n int) StepID { return s.under("c" + strconv.Itoa(n)) }
 
 // Leg gives the step of a visit of a leg, from 1.
 func (s StepID) Leg(name string, visit int) StepID { return s.under(name + ":" + strconv.Itoa(visit)) }
+
+// Hook gives the step of the n-th hook on a thread, from 1.
+func (s StepID) Hook(n int) StepID { return s.under("h" + strconv.Itoa(n)) }
 
 // Guardrail gives the step of the n-th guardrail of a turn, from 1.
 func (s StepID) Guardrail(n int) StepID { return s.under("g" + strconv.Itoa(n)) }
@@ -104,12 +107,14 @@ const (
 	leg
 	item
 	guardrail
+	hook
 )
 
 // follows says what each kind of element may stand behind.
 var follows = map[element][]element{
 	root: {start},
-	turn: {start, call, leg, item, guardrail},
+	turn: {start, call, leg, item, guardrail, hook},
+	hook: {start, call, leg, item},
 	call: {turn},
 	leg:  {root, call, leg, item},
 	item: {leg},
@@ -125,8 +130,8 @@ func elementOf(e string) element {
 	name, n, isLeg := strings.Cut(e, ":")
 	kind := leg
 	if !isLeg {
-		kind = map[byte]element{'t': turn, 'c': call, 'i': item, 'g': guardrail}[(e + " ")[0]]
-		n = strings.TrimLeft(e, "tcig")
+		kind = map[byte]element{'t': turn, 'c': call, 'i': item, 'g': guardrail, 'h': hook}[(e + " ")[0]]
+		n = strings.TrimLeft(e, "tcigh")
 		name = e[:len(e)-len(n)]
 		if len(name) != 1 {
 			return start

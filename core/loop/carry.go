@@ -3,6 +3,7 @@ package loop
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -182,6 +183,12 @@ func start(p *project.Project, s *run.State, c *run.Call, why string) Action {
 // handOver carries out the first handoff of the turn when every other call has ended. One
 // that goes to the agent that asked ends the consult.
 func handOver(p *project.Project, s *run.State, t *run.Thread, blocked string) []Action {
+	passes := func(c *run.Call) bool { return c.Decided.Verdict == ledger.Pass && !c.Progress.Over() }
+	if slices.ContainsFunc(t.Turn().Calls, passes) {
+		if acts := leaving(p, s, t); acts != nil {
+			return acts
+		}
+	}
 	var acts []Action
 	add := func(step ledger.StepID, d ledger.Data) { acts = append(acts, Record{ledger.New(step, d)}) }
 	for _, c := range t.Turn().Calls {

@@ -103,6 +103,12 @@ func recordsOf(p *project.Project, s *run.State, t *run.Thread, at time.Time) []
 	case !t.Speaks():
 		return begin(s)
 	}
+	if t.Hooking() {
+		return nil // what the hook calls comes first
+	}
+	if acts := hooked(p, s, t); acts != nil {
+		return acts
+	}
 	u := t.Turn()
 	if u == nil {
 		return over(p, s, t)
@@ -126,7 +132,13 @@ func recordsOf(p *project.Project, s *run.State, t *run.Thread, at time.Time) []
 		panic(fmt.Sprintf("loop: a turn has no phase %d", u.Phase))
 	}
 	if len(u.Reply.Calls) == 0 {
-		return answer(p, s, t)
+		acts := answer(p, s, t)
+		if len(acts) == 1 && (is(acts[0], ledger.KindRunClosed) || is(acts[0], ledger.KindThreadClosed)) {
+			if before := leaving(p, s, t); before != nil {
+				return before
+			}
+		}
+		return acts
 	}
 	if !u.Decided() {
 		return decide(p, s, t)
@@ -176,6 +188,9 @@ func fail(t *run.Thread, prob ledger.Problem, why string) []Action {
 
 // called closes what was one call that no model made: a run, or a leg.
 func called(t *run.Thread, c *run.Call) []Action {
+	if t.IsHook() {
+		return hookCalled(t, c)
+	}
 	if t.Parent() != nil {
 		if c.Progress == run.Returned {
 			return one(ledger.New(t.ID(), &ledger.ThreadClosed{Outcome: ledger.EndDone, Answer: c.Words, Value: c.Result, Why: "the call has returned"}))
@@ -194,6 +209,20 @@ func called(t *run.Thread, c *run.Call) []Action {
 		class = c.Failure.Class
 	}
 	return one(ledger.New("", &ledger.RunClosed{Status: ledger.Failed, Problem: &ledger.Problem{Class: "call." + class, Say: c.Words}, Why: "the call did not return"}))
+}
+
+// hookCalled ends the call of a hook. What it has set is the thread's on which it was fired,
+// which has waited for it.
+func hookCalled(t *run.Thread, c *run.Call) []Action {
+	closed := &ledger.ThreadClosed{Outcome: ledger.EndDone, Answer: c.Words, Value: c.Result, Why: "the call has returned"}
+	if c.Progress != run.Returned {
+		closed = &ledger.ThreadClosed{Outcome: ledger.EndFailed, Problem: &ledger.Problem{Class: "call", Say: c.Words}, Why: "the call did not return"}
+	}
+	acts := one(ledger.New(t.ID(), closed))
+	if change := Change(t.Parent().Facts(), t.Facts()); change != nil {
+		acts = append(acts, Record{ledger.New(t.ID(), &ledger.StateChanged{Patch: change, Why: "a hook left it so"})})
+	}
+	return acts
 }
 
 func answer(p *project.Project, s *run.State, t *run.Thread) []Action {
@@ -280,7 +309,7 @@ func grants(p *project.Project, s *run.State, at time.Time) []Action {
 		if u != nil {
 			reads -= u.Reading()
 		}
-		if !t.Able() || t.Late() {
+		if !t.Able() || t.Late() || t.Hooking() {
 			continue
 		}
 		if wants, why, again := wants(s, t); wants {

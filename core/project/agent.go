@@ -31,6 +31,7 @@ func (c *compiler) agent(d *document) {
 		Input, Answer map[string]any
 		GoodWhen      any `json:"good_when"`
 		Tries         int
+		On            map[ledger.Moment][]rawHook
 		Memory        struct {
 			Keep     string
 			Messages int
@@ -103,6 +104,7 @@ func (c *compiler) agent(d *document) {
 	if k := a.Settings.Calls; k != "" && k != "none" && k != "some" && !slices.Contains(a.Tools, k) {
 		c.report(Error, d.at("/settings/calls"), "Write free, none, some, or a tool of the agent.", "calls: %q is no tool of %s.%s", k, a.Name, near.Hint(k, a.Tools))
 	}
+	a.On = c.hooks(d, r.On)
 	a.Good = c.good(d, "", r.GoodWhen, r.Tries, a.Answer, nil)
 	for i, v := range r.Consults {
 		at := fmt.Sprintf("/consults/%d", i)

@@ -97,11 +97,12 @@ type Agent struct {
 	PassesTo []string
 	Sees     map[string]ledger.Sees // what those that it passes to see of the conversation; "" is all
 	Consults []*Consult
-	Input    *schema.Schema // of what it is consulted with beside the question; nil: nothing
-	Answer   *schema.Schema // that its answers have to fit; nil: any text
-	Good     *Good          // what has to hold of its answers; nil: nothing
-	Window   int            // messages kept; 0 is all
-	Turns    int            // turns on one thread; 0 is no bound of its own
+	Input    *schema.Schema           // of what it is consulted with beside the question; nil: nothing
+	Answer   *schema.Schema           // that its answers have to fit; nil: any text
+	Good     *Good                    // what has to hold of its answers; nil: nothing
+	Window   int                      // messages kept; 0 is all
+	On       map[ledger.Moment][]Hook // what happens with no model
+	Turns    int                      // turns on one thread; 0 is no bound of its own
 	Box      Toolbox
 	Asking   Toolbox // where it may put questions to the person as well
 	Place    Place

@@ -113,6 +113,26 @@ func (s *State) apply(e ledger.Event) error {
 		}
 		u.Thread.say(ledger.Message{Role: ledger.User, Text: d.Words})
 		u.Thread.recountTurn()
+	case *ledger.HookFired:
+		t := s.byID[e.Step.Thread()]
+		if t == nil || e.Step != t.id.Hook(t.hooks+1) || t.Hooking() {
+			return fmt.Errorf("its thread is not open, or this is not its next hook")
+		}
+		t.hooks++
+		if t.fired == nil {
+			t.fired = map[string]bool{}
+		}
+		t.fired[hookKey(d.On, d.N, d.About)] = true
+		if d.Patch != nil {
+			facts, err := patched(t.facts, d.Patch)
+			if err != nil {
+				return err
+			}
+			t.facts = facts
+		}
+		if d.Call != nil {
+			t.hooked = d
+		}
 	case *ledger.CallDecided:
 		return s.decide(e, d)
 	case *ledger.CallLooked, *ledger.CallStarted, *ledger.CallReturned, *ledger.CallFailed, *ledger.CallRefused:
@@ -128,7 +148,7 @@ func (s *State) apply(e ledger.Event) error {
 		}
 		t.agent = d.To
 		t.row++
-		t.view = 0
+		t.view, t.passed = 0, e.Step
 		t.look(d)
 		s.passes++
 	case *ledger.StateChanged:

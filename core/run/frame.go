@@ -149,6 +149,14 @@ func (s *State) under(e ledger.Event, role ledger.Opening) (*Thread, error) {
 		}
 		t.parent = s.main
 		s.main.recount(&s.main.first, counts{})
+	} else if role == ledger.HookCall {
+		p := s.byID[e.Step.Thread()]
+		if p == nil || p.hooked == nil || e.Step != p.id.Hook(p.hooks) {
+			return nil, fmt.Errorf("no hook that calls was fired there")
+		}
+		p.hooked = nil
+		p.hooking++
+		t.parent = p
 	} else if role == ledger.Judge {
 		u := s.turns[e.Step.Parent()]
 		if u == nil || u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise || u.judging || u.judged != nil {
@@ -190,6 +198,8 @@ func (s *State) ended(t *Thread, r *Result) {
 		c := t.opener
 		c.Closed, c.Progress = r, Left
 		c.recountCall()
+	case t.IsHook():
+		p.hooking--
 	case t.judges != nil:
 		t.judges.judging, t.judges.judged = false, r
 		p.recountTurn()

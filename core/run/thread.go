@@ -2,6 +2,7 @@ package run
 
 import (
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"stonebaton.example/core/ledger"
@@ -37,12 +38,18 @@ type Thread struct {
 	same     map[ledger.Hash]int
 	sameTool string // the call that was repeated most
 	sameMost int
-	planned  *Call          // the newest step of its plan; nil: there is none
-	revised  map[string]int // times an answer was sent back, by the guardrail
-	drafts   []Draft        // answers that were sent back for not being good
-	acted    bool           // a call that is not a read was carried out, here or below
-	notes    []string       // for the next turn, not yet in the thread
-	under    int            // open threads below it
+	planned  *Call             // the newest step of its plan; nil: there is none
+	took     int               // times that the baton was taken on it
+	passed   ledger.StepID     // the call that passed it last; "" before
+	hooks    int               // that were fired
+	fired    map[string]bool   // which, by moment, number and what they were about
+	hooking  int               // calls of hooks that are open
+	hooked   *ledger.HookFired // whose call is to be opened next
+	revised  map[string]int    // times an answer was sent back, by the guardrail
+	drafts   []Draft           // answers that were sent back for not being good
+	acted    bool              // a call that is not a read was carried out, here or below
+	notes    []string          // for the next turn, not yet in the thread
+	under    int               // open threads below it
 
 	first    counts // of the turn that it has not had yet
 	own, sum counts // what is counted of it alone, and with all below it
@@ -110,6 +117,27 @@ func (t *Thread) Judges() bool { return t.judges != nil }
 
 // View gives the place of the first message that who holds the baton sees.
 func (t *Thread) View() int { return t.view }
+
+// Hooks counts the hooks that were fired on the thread.
+func (t *Thread) Hooks() int { return t.hooks }
+
+// Fired says whether a hook was fired already.
+func (t *Thread) Fired(on ledger.Moment, n int, about ledger.StepID) bool {
+	return t.fired[hookKey(on, n, about)]
+}
+
+func hookKey(on ledger.Moment, n int, about ledger.StepID) string {
+	return fmt.Sprint(on, " ", n, " ", about)
+}
+
+// Hooking says whether a call of a hook is open, for which the thread waits.
+func (t *Thread) Hooking() bool { return t.hooking > 0 || t.hooked != nil }
+
+// Passed is the call that passed the baton last; "" where nobody did.
+func (t *Thread) Passed() ledger.StepID { return t.passed }
+
+// IsHook says whether the thread is the call of a hook.
+func (t *Thread) IsHook() bool { return t.opened != nil && t.opened.Role == ledger.HookCall }
 
 // Row counts the newest handoffs with no other call between them.
 func (t *Thread) Row() int { return t.row }

@@ -32,6 +32,7 @@ const (
 	Leg     Kind = "leg"     // a visit of a leg of a relay
 	Planned Kind = "step"    // a call that takes a step of a plan
 	Judged  Kind = "judge"   // another agent judges an answer
+	Hooked  Kind = "hook"    // a call that an agent's hook makes
 )
 
 // Outside is the lane of a call that no agent made.
@@ -419,6 +420,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		}
 		end(outcomes[d.Outcome], brief)
 	case *ledger.ThreadOpened:
+		if d.Role == ledger.HookCall {
+			s = t.add(&Step{ID: e.Step, Kind: Hooked, Agent: before, Name: "hook", Title: d.Call.Tool, Why: d.Why, Asked: &Asked{}})
+		}
 		if d.Role == ledger.Judge {
 			s = t.add(&Step{ID: e.Step, Kind: Judged, Agent: before, To: d.Agent, Name: "judged by " + d.Agent, Title: cut(d.Say, 80), Why: d.Why, Asked: &Asked{}})
 		}
@@ -438,7 +442,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		}
 	case *ledger.ThreadClosed:
 		s.Asked.Outcome = d.Outcome
-		if e.Step.ItemNumber() > 0 || s.Kind == Judged {
+		if e.Step.ItemNumber() > 0 || s.Kind == Judged || s.Kind == Hooked {
 			end(outcomes[d.Outcome], cut(said(d.Answer, d.Problem), 80))
 		}
 	case *ledger.CallStarted:
@@ -457,7 +461,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 			s.Brief = ""
 		case Consult, Relay, Planned:
 			s.Brief, s.Stub = cut(d.Words, 80), d.Sent != nil
-		case Turn, Call, Leg, Judged:
+		case Turn, Call, Leg, Judged, Hooked:
 		}
 	case *ledger.CallFailed:
 		s.MS += d.MS

@@ -115,7 +115,7 @@ func opens(s *trace.Step) string {
 		return "leg " + s.Name
 	case trace.Planned:
 		return "step " + s.Name
-	case trace.Turn, trace.Call, trace.Pass, trace.Judged:
+	case trace.Turn, trace.Call, trace.Pass, trace.Judged, trace.Hooked:
 	}
 	return s.Name
 }
