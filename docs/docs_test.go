@@ -65,7 +65,7 @@ func TestExamplesAreTaken(t *testing.T) {
 func TestTheGuidesProjectCompiles(t *testing.T) {
 	blocks := regexp.MustCompile("(?s)```yaml\n(.*?)```")
 	files := map[string]string{}
-	for _, f := range []string{"guide/2-tools.md", "guide/4-gates.md", "guide/5-models.md", "guide/6-drills.md", "guide/3-agents.md"} {
+	for _, f := range []string{"guide/2-tools.md", "guide/4-gates.md", "guide/5-models.md", "guide/6-drills.md", "guide/3-agents.md", "guide/3-relays.md"} {
 		for i, m := range blocks.FindAllStringSubmatch(read(t, f), -1) {
 			text := m[1]
 			name := filepath.Base(f) + string(rune('a'+i)) + ".yaml"
@@ -76,7 +76,8 @@ func TestTheGuidesProjectCompiles(t *testing.T) {
 			files[name] = text
 		}
 	}
-	files["tides.yaml"] = "agent: tides\nsummary: Knows the tides.\nprompt: You know tides.\n---\ntool: find_berth\nsummary: Find a free berth.\neffect: read\nstubs: [{returns: []}]\n"
+	files["tides.yaml"] = "agent: tides\nsummary: Knows the tides.\nprompt: You know tides.\n---\ntool: find_berth\nsummary: Find a free berth.\neffect: read\nstubs: [{returns: []}]\n" +
+		"---\nagent: letters\nsummary: Writes letters.\nprompt: You write letters.\n---\nagent: proofreader\nsummary: Reads letters.\nprompt: You read letters.\nanswer: {type: object, required: [fine], properties: {fine: {type: boolean, description: Whether it can be sent.}}}\n"
 	p, probs := app.Reader.Compile(project.Source{Files: files, Env: map[string]string{"OFFICE_URL": "http://127.0.0.1:1", "MODEL_URL": "http://127.0.0.1:2"}})
 	require.NotNil(t, p, "%v", probs)
 }

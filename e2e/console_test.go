@@ -312,6 +312,28 @@ func TestTheSwitchesOfTry(t *testing.T) {
 	p.click("Stop the run")
 	p.sees("The run was stopped by local.")
 	p.sound("a stopped run")
+
+	// a relay is gone through with a form made from its input
+	p.open("/try")
+	pick("Whom it is for", "relay berth_letter")
+	p.keys("#relay-berth_letter_vessel", "Marrow Light")
+	p.sound("the form of a relay")
+	p.click("Go through it")
+	p.sees("Dear Marrow Light")
+	p.until(`document.querySelectorAll("svg [data-step]").length > 4`)
+	run := js[string](p, `document.body.innerText.match(/Run ([a-z0-9]+-1)/)[1]`)
+	p.open("/map/berth_letter?run=" + run)
+	p.until(`document.body.textContent.includes("kept.review.fine (×1)")`)
+	js[chromedp.Void](p, `document.querySelector("[data-node=again]").dispatchEvent(new MouseEvent("click", {bubbles: true}))`)
+	p.sees("kept.review.fine = true")
+	p.sees("relays/letters.yaml:")
+	p.sound("the map of a relay")
+	p.open("/map")
+	p.until(`document.querySelector("[data-node=assign_berth]")`)
+	js[chromedp.Void](p, `document.querySelector("[data-node=assign_berth]").dispatchEvent(new MouseEvent("click", {bubbles: true}))`)
+	p.sees("write · gate")
+	p.click("try it on the bench")
+	p.sees("rung free · gate")
 }
 
 func TestAPersonSaysWhatBecameOfACall(t *testing.T) {

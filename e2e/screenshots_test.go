@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -63,16 +64,6 @@ func TestScreenshots(t *testing.T) {
 	p.click("Sent and received")
 	p.sees("Idempotency-Key")
 	shoot("sent")
-	for _, day := range []string{"2026-05-08", "2026-12-21"} {
-		s.run(t, "try", "daylight", "-args", `{"day":"`+day+`"}`)
-	}
-	p.open("/bench/daylight")
-	p.click("Tries")
-	p.until(`document.querySelectorAll("[role=listitem] input").length === 2`)
-	js[chromedp.Void](p, `document.querySelectorAll("[role=listitem] input").forEach(e => e.click())`)
-	p.click("Compare two")
-	p.sees("what differs is marked")
-	shoot("tries")
 	p.open("/bench/find_vessel")
 	p.click("Chosen?")
 	p.keys("section[aria-label=Result] input", "When can the Marrow Light, drawing 5.2 m, come in on Friday?\r")
@@ -89,6 +80,20 @@ func TestScreenshots(t *testing.T) {
 	p.click("Thread")
 	p.sees("reckon_dues EUR")
 	shoot("consult")
+	letter := s.run(t, "say", "-json", "-relay", "berth_letter", "-input", `{"vessel": "Marrow Light", "nights": 2}`)
+	require.Zero(t, letter.code, letter.err)
+	var wrote struct{ ID string }
+	require.NoError(t, json.Unmarshal([]byte(letter.out), &wrote))
+	p.open("/runs/" + wrote.ID)
+	p.until(`document.querySelectorAll("svg [data-step]").length > 4`)
+	js[chromedp.Void](p, `[...document.querySelectorAll("[id^=step-]")].find(e => e.innerText.includes("write 2"))?.click()`)
+	p.sees("write 2")
+	shoot("relay")
+	p.open("/map/berth_letter?run=" + wrote.ID)
+	p.until(`document.querySelector("[data-node=again]")`)
+	js[chromedp.Void](p, `document.querySelector("[data-node=again]").dispatchEvent(new MouseEvent("click", {bubbles: true}))`)
+	p.sees("kept.review.fine = true")
+	shoot("map")
 	p.open("/runs?status=failed&tool=find_vessel&text=Keep")
 	p.until(`document.querySelectorAll("[role=table] a").length === 1`)
 	js[chromedp.Void](p, `document.querySelector("[role=table] a").click()`)

@@ -39,7 +39,6 @@ type Thread struct {
 	sameTool string // the call that was repeated most
 	sameMost int
 	planned  *Call             // the newest step of its plan; nil: there is none
-	took     int               // times that the baton was taken on it
 	passed   ledger.StepID     // the call that passed it last; "" before
 	hooks    int               // that were fired
 	fired    map[string]bool   // which, by moment, number and what they were about

@@ -8,7 +8,7 @@ export const query = {
   problems: () => queryOptions({ queryKey: ["problems"], queryFn: () => get<Problems>("/problems") }),
   trust: () => queryOptions({ queryKey: ["trust"], queryFn: () => get<{ waiting: Outside[] }>("/trust") }),
   tools: () => queryOptions({ queryKey: ["tools"], queryFn: () => get<{ tools: Tool[] }>("/tools") }),
-  map: (relay: string | undefined, runs: string[]) => queryOptions({ queryKey: ["map", relay, ...runs], queryFn: () => get<Chart>(`/map?${new URLSearchParams([...(relay ? [["relay", relay]] : []), ...runs.map((r) => ["run", r])])}`), placeholderData: (old) => old }),
+  map: (relay: string | undefined, runs: string[]) => queryOptions({ queryKey: ["map", relay, ...runs], queryFn: () => get<Chart>(`/map?${new URLSearchParams([...(relay ? [["relay", relay]] : []), ...runs.map((r) => ["run", r])])}`), placeholderData: (old) => old, refetchInterval: runs.length ? 3000 : false }),
   runs: (filter: string) => queryOptions({ queryKey: ["runs", filter], queryFn: () => get<{ runs: RunRow[]; next?: string }>(`/runs?${filter}`), placeholderData: (old) => old }),
   sessions: () => queryOptions({ queryKey: ["sessions"], queryFn: () => get<{ sessions: SessionRow[] }>("/sessions?limit=20") }),
   session: (id?: string) => queryOptions({ queryKey: ["session", id], queryFn: () => get<Session>(`/sessions/${id}`), enabled: !!id, placeholderData: (old) => (old?.id === id ? old : undefined) }),

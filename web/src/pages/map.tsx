@@ -87,7 +87,7 @@ function Drawing({ chart, selected, onSelect }: { chart: Chart; selected?: strin
         );
       })}
       {chart.nodes.map((n) => (
-        <g key={n.id} role="button" tabIndex={0} aria-pressed={selected === n.id} aria-label={`${n.kind} ${n.name}${times(n.taken)}`} className="cursor-pointer" onClick={() => onSelect(n.id)} onKeyDown={(e) => (e.key === "Enter" || e.key === " ") && (e.preventDefault(), onSelect(n.id))}>
+        <g key={n.id} role="button" tabIndex={0} aria-pressed={selected === n.id} data-node={n.name} className="cursor-pointer" onClick={() => onSelect(n.id)} onKeyDown={(e) => (e.key === "Enter" || e.key === " ") && (e.preventDefault(), onSelect(n.id))}>
           <rect x={n.x - n.w / 2} y={n.y - 20} width={n.w} height={40} rx="3" fill={n.kind === "tool" || n.kind === "end" ? "var(--sunk)" : "var(--face)"} stroke={selected === n.id || n.start || walked(n.taken) ? "var(--ink)" : "var(--joint-strong)"} strokeWidth={selected === n.id ? 3 : n.start || walked(n.taken) ? 2 : 1} />
           <text x={n.x} y={n.y - 3} textAnchor="middle" fontSize="13" fontWeight={n.start ? 700 : 500} fill="var(--ink)">
             {n.name}

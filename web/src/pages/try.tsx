@@ -233,16 +233,18 @@ function Message({ t, lanes, other, onRun }: { t: Said; lanes: readonly string[]
   );
 }
 
-function Composer({ holder, busy, onSay, error, autoFocus, text, setText, relay, children }: { holder: string; busy: boolean; onSay: (t: string, relay?: string, input?: Values) => Promise<boolean>; error?: string; autoFocus: boolean; text: string; setText: (t: string) => void; relay?: Relay; children: React.ReactNode }) {
-  if (relay)
-    return (
-      <div className="max-h-[60%] overflow-auto border-t border-joint px-4 pt-2.5 pb-3">
-        {error && <Note bad>{error}</Note>}
-        <RelayForm key={relay.id} relay={relay} busy={busy} onGo={(input) => onSay("", relay.id, input)} />
-        <div className="mt-2 flex flex-wrap items-center gap-x-3.5 gap-y-1 text-[12px] text-ink-2">{children}</div>
-      </div>
-    );
-  return <Words {...{ holder, busy, onSay, error, autoFocus, text, setText, children }} />;
+function Composer({ relay, error, children, ...words }: { holder: string; busy: boolean; onSay: (t: string, relay?: string, input?: Values) => Promise<boolean>; error?: string; autoFocus: boolean; text: string; setText: (t: string) => void; relay?: Relay; children: React.ReactNode }) {
+  return (
+    <div className="max-h-[60%] shrink-0 overflow-auto border-t border-joint px-4 pt-2.5 pb-3">
+      {error && (
+        <div className="mb-2">
+          <Note bad>{error}</Note>
+        </div>
+      )}
+      {relay ? <RelayForm key={relay.id} relay={relay} busy={words.busy} onGo={(input) => words.onSay("", relay.id, input)} /> : <Words {...words} />}
+      <div className="mt-2 flex flex-wrap items-center gap-x-3.5 gap-y-1 text-[12px] text-ink-2">{children}</div>
+    </div>
+  );
 }
 
 // RelayForm is a form made from the input of a relay.
@@ -266,40 +268,36 @@ function RelayForm({ relay, busy, onGo }: { relay: Relay; busy: boolean; onGo: (
   );
 }
 
-function Words({ holder, busy, onSay, error, autoFocus, text, setText, children }: { holder: string; busy: boolean; onSay: (t: string) => Promise<boolean>; error?: string; autoFocus: boolean; text: string; setText: (t: string) => void; children: React.ReactNode }) {
+function Words({ holder, busy, onSay, autoFocus, text, setText }: { holder: string; busy: boolean; onSay: (t: string) => Promise<boolean>; autoFocus: boolean; text: string; setText: (t: string) => void }) {
   const send = async () => {
     if (text.trim() && (await onSay(text))) setText("");
   };
   return (
     <form
-      className="border-t border-joint px-4 pt-2.5 pb-3"
+      className="flex items-end gap-1.5"
       onSubmit={(e) => {
         e.preventDefault();
         void send();
       }}
     >
-      {error && <Note bad>{error}</Note>}
-      <div className="flex items-end gap-1.5">
-        <textarea
-          aria-label={`Say something to ${holder}`}
-          placeholder={`Say something to ${holder}…`}
-          className="field resize-none text-base"
-          rows={2}
-          autoFocus={autoFocus}
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          onKeyDown={(e) => {
-            if (e.key === "Enter" && !e.shiftKey && !e.nativeEvent.isComposing) {
-              e.preventDefault();
-              void send();
-            }
-          }}
-        />
-        <Button type="submit" disabled={busy || !text.trim()}>
-          Say
-        </Button>
-      </div>
-      <div className="mt-2 flex flex-wrap items-center gap-x-3.5 gap-y-1 text-[12px] text-ink-2">{children}</div>
+      <textarea
+        aria-label={`Say something to ${holder}`}
+        placeholder={`Say something to ${holder}…`}
+        className="field resize-none text-base"
+        rows={2}
+        autoFocus={autoFocus}
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        onKeyDown={(e) => {
+          if (e.key === "Enter" && !e.shiftKey && !e.nativeEvent.isComposing) {
+            e.preventDefault();
+            void send();
+          }
+        }}
+      />
+      <Button type="submit" disabled={busy || !text.trim()}>
+        Say
+      </Button>
     </form>
   );
 }
