@@ -16,6 +16,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"stonebaton.example/core/ledger"
 )
 
 // quay is a service that does what the project's tools ask for, and counts it by the key of
@@ -53,6 +55,13 @@ func (q *quay) did(path string) (n int) {
 	return n
 }
 
+// has says whether a path was asked for with a key.
+func (q *quay) has(path, key string) bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.done[path+" "+key] > 0
+}
+
 // quayProject gives a folder with the project.
 func quayProject(t *testing.T, q *quay) string {
 	dir := filepath.Join(t.TempDir(), "quay")
@@ -69,15 +78,16 @@ func decide(t *testing.T, s *server, q *quay) {
 		return // it was killed meanwhile
 	}
 	var tickets []struct {
-		ID         int
-		Form, Tool string
+		ID              int
+		Run, Form, Tool string
+		Step            ledger.StepID
 	}
 	require.NoError(t, json.Unmarshal([]byte(r.out), &tickets), r.out)
 	for _, tk := range tickets {
 		switch {
 		case tk.Form == "gate":
 			s.run(t, "amend", itoa(tk.ID), "-args", `{"berth":"D2"}`)
-		case q.did("/"+tk.Tool) > 0:
+		case q.has("/"+tk.Tool, ledger.Key(tk.Run, tk.Step)):
 			s.run(t, "answer", itoa(tk.ID), "happened", "-result", "{}")
 		default:
 			s.run(t, "answer", itoa(tk.ID), "not_happened")
@@ -86,13 +96,28 @@ func decide(t *testing.T, s *server, q *quay) {
 }
 
 func TestATreeOfThreadsThroughFortyKills(t *testing.T) {
+	throughKills(t, 40, `{"text":"bring her in"}`, []string{"All is ready: It is 4.5 m deep.", "Reserved, and the flag is up."}, map[string]any{"booking": "D2", "depth_m": 4.5}, 1, 1)
+}
+
+func TestAListOfConsultsInARelayThroughTwentyKills(t *testing.T) {
+	throughKills(t, 20, `{"relay":"rounds","input":{"piers":["North","South","East","West"]}}`, []string{"North is ready; South is ready; East is ready; West is ready"}, map[string]any{}, 0, 4)
+}
+
+func TestAPlanThroughTwentyKills(t *testing.T) {
+	throughKills(t, 20, `{"relay":"voyage"}`, []string{"She is in."}, map[string]any{"booking": "D2", "depth_m": 4.5}, 1, 1)
+}
+
+// throughKills kills the service at moments of chance while a run goes on, in rounds of ten,
+// and holds that the run comes to what it says, and that no deed is doubled or lost.
+func throughKills(t *testing.T, most int, body string, says []string, state map[string]any, reserved, hoisted int) {
+	t.Helper()
 	kills := 0
-	for kills < 40 {
+	for kills < most {
 		q := newQuay(t)
 		dir := quayProject(t, q)
 		serve := func() *server { return launch(t, "serve", dir, "-listen", "127.0.0.1:0", "-data", dir+"-data") }
 		s := serve()
-		resp, err := http.Post(s.url+"/api/runs", "application/json", strings.NewReader(`{"text":"bring her in"}`))
+		resp, err := http.Post(s.url+"/api/runs", "application/json", strings.NewReader(body))
 		require.NoError(t, err)
 		var b struct{ Run string }
 		require.NoError(t, json.NewDecoder(resp.Body).Decode(&b))
@@ -122,15 +147,16 @@ func TestATreeOfThreadsThroughFortyKills(t *testing.T) {
 			return status() == "done"
 		}, 30*time.Second, 50*time.Millisecond, "%s", s.run(t, "show", b.Run).out)
 		one := s.run(t, "show", b.Run)
-		assert.Contains(t, one.out, "All is ready: It is 4.5 m deep.")
-		assert.Contains(t, one.out, "Reserved, and the flag is up.")
+		for _, x := range says {
+			assert.Contains(t, one.out, x)
+		}
 		r := s.run(t, "show", b.Run, "-json")
 		var run struct {
 			Run struct{ State map[string]any }
 		}
 		require.NoError(t, json.Unmarshal([]byte(r.out), &run))
-		assert.Equal(t, map[string]any{"booking": "D2", "depth_m": 4.5}, run.Run.State)
-		assert.Equal(t, []int{1, 1}, []int{q.did("/reserve"), q.did("/hoist")}, "no deed is doubled, none is lost: %v", q.done)
+		assert.Equal(t, state, run.Run.State)
+		assert.Equal(t, []int{reserved, hoisted}, []int{q.did("/reserve"), q.did("/hoist")}, "no deed is doubled, none is lost: %v", q.done)
 		_ = s.end(syscall.SIGTERM)
 	}
 }

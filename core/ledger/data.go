@@ -33,13 +33,14 @@ const (
 
 // Message is one entry of a thread, as models read it.
 type Message struct {
-	Role  Role   `json:"role"`
-	Agent string `json:"agent,omitempty"` // who said it, for Assistant
-	Text  string `json:"text,omitempty"`
-	Calls []Ask  `json:"calls,omitempty"` // the calls it makes, for Assistant
-	Tool  string `json:"tool,omitempty"`  // whose result it is, for FromTool
-	Call  string `json:"call,omitempty"`  // the id of the call it answers, for FromTool
-	Ended Ended  `json:"ended,omitempty"` // how that call ended, where it did not return; "" before events of version 2
+	Role      Role   `json:"role"`
+	Agent     string `json:"agent,omitempty"` // who said it, for Assistant
+	Text      string `json:"text,omitempty"`
+	Calls     []Ask  `json:"calls,omitempty"`     // the calls it makes, for Assistant
+	Tool      string `json:"tool,omitempty"`      // whose result it is, for FromTool
+	Call      string `json:"call,omitempty"`      // the id of the call it answers, for FromTool
+	Reasoning string `json:"reasoning,omitempty"` // for Assistant, where its agent wants it sent on
+	Ended     Ended  `json:"ended,omitempty"`     // how that call ended, where it did not return; "" before events of version 2
 }
 
 // Ended is how a call ended that did not return, so that nobody has to read it out of words.
@@ -196,7 +197,8 @@ type Usage struct {
 // TurnReceived is a model's reply.
 type TurnReceived struct {
 	Text      string  `json:"text,omitempty"`
-	Reasoning string  `json:"reasoning,omitempty"` // that the endpoint sent apart; never sent on
+	Reasoning string  `json:"reasoning,omitempty"` // that the endpoint sent apart
+	SentOn    bool    `json:"sent_on,omitempty"`   // later requests hold the reasoning again
 	Calls     []Ask   `json:"calls,omitempty"`
 	Finish    string  `json:"finish,omitempty"`
 	Model     string  `json:"model,omitempty"` // the name the endpoint gave

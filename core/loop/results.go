@@ -243,6 +243,9 @@ func TurnReceived(p *project.Project, s *run.State, step ledger.StepID, r deed.R
 			d.Calls[i].ID = fmt.Sprintf("%s_%d", step, i+1)
 		}
 	}
+	if a := p.Agent(s.Turn(step).Agent); a != nil {
+		d.SentOn = a.SendsReasoning && d.Reasoning != ""
+	}
 	if m := p.Models[s.Turn(step).Model]; m != nil {
 		d.Cost = m.Price.Of(r.Usage)
 	}

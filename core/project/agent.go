@@ -15,6 +15,7 @@ import (
 
 func (c *compiler) agent(d *document) {
 	var r struct {
+		Reasoning                     string
 		Agent, Summary, Model, Rejoin string
 		Prompt                        any
 		Wordings                      map[string]any
@@ -39,7 +40,7 @@ func (c *compiler) agent(d *document) {
 		Limits struct{ Turns int }
 	}
 	c.into(d, &r)
-	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, Sees: map[string]ledger.Sees{}, Turns: r.Limits.Turns, Rejoin: r.Rejoin, Place: d.at("/agent"), Said: d.at("/prompt")}
+	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, Sees: map[string]ledger.Sees{}, Turns: r.Limits.Turns, Rejoin: r.Rejoin, SendsReasoning: r.Reasoning == "again", Place: d.at("/agent"), Said: d.at("/prompt")}
 	a.Settings = Settings{Temperature: r.Settings.Temperature, Seed: r.Settings.Seed, MaxTokens: r.Settings.MaxTokens, Calls: r.Settings.Calls}
 	if a.Settings.Calls == "free" {
 		a.Settings.Calls = ""

@@ -87,26 +87,27 @@ type Limits struct {
 
 // Agent is instructions, a model, tools, and whom it may hand over to.
 type Agent struct {
-	Name     string
-	Summary  string
-	Prompt   []Piece // what is sent before the messages, in order
-	Model    string
-	Settings Settings
-	Rejoin   string // start: the next message begins where conversations do; "" is here
-	Tools    []string
-	PassesTo []string
-	Sees     map[string]ledger.Sees // what those that it passes to see of the conversation; "" is all
-	Consults []*Consult
-	Input    *schema.Schema           // of what it is consulted with beside the question; nil: nothing
-	Answer   *schema.Schema           // that its answers have to fit; nil: any text
-	Good     *Good                    // what has to hold of its answers; nil: nothing
-	Window   int                      // messages kept; 0 is all
-	On       map[ledger.Moment][]Hook // what happens with no model
-	Turns    int                      // turns on one thread; 0 is no bound of its own
-	Box      Toolbox
-	Asking   Toolbox // where it may put questions to the person as well
-	Place    Place
-	Said     Place // of the prompt
+	Name           string
+	Summary        string
+	Prompt         []Piece // what is sent before the messages, in order
+	Model          string
+	Settings       Settings
+	SendsReasoning bool   // of its earlier turns, with later requests
+	Rejoin         string // start: the next message begins where conversations do; "" is here
+	Tools          []string
+	PassesTo       []string
+	Sees           map[string]ledger.Sees // what those that it passes to see of the conversation; "" is all
+	Consults       []*Consult
+	Input          *schema.Schema           // of what it is consulted with beside the question; nil: nothing
+	Answer         *schema.Schema           // that its answers have to fit; nil: any text
+	Good           *Good                    // what has to hold of its answers; nil: nothing
+	Window         int                      // messages kept; 0 is all
+	On             map[ledger.Moment][]Hook // what happens with no model
+	Turns          int                      // turns on one thread; 0 is no bound of its own
+	Box            Toolbox
+	Asking         Toolbox // where it may put questions to the person as well
+	Place          Place
+	Said           Place // of the prompt
 }
 
 // Piece is a part of what is sent before the messages, and where it comes from.

@@ -397,7 +397,11 @@ func (s *State) turnEvent(t *Thread, e ledger.Event) error {
 		s.tokens.Out += d.Usage.Out
 		s.tokens.Estimated = s.tokens.Estimated || d.Usage.Estimated
 		s.cost += d.Cost
-		t.say(ledger.Message{Agent: u.Agent, Role: ledger.Assistant, Text: d.Text, Calls: d.Calls})
+		m := ledger.Message{Agent: u.Agent, Role: ledger.Assistant, Text: d.Text, Calls: d.Calls}
+		if d.SentOn {
+			m.Reasoning = d.Reasoning
+		}
+		t.say(m)
 		if len(d.Calls) == 0 {
 			t.tellNotes()
 		}

@@ -51,13 +51,14 @@ func (p Part) reply(r deed.Request) (text string, calls []ledger.Ask, why string
 	var shape *schema.Schema
 	r.System, shape = shapeIn(r.System)
 	own := r.Tools
-	plan := planned(r)
-	if plan != nil {
-		r = *plan
-	}
 	th := newThought(r, p.memory)
 	if text, calls, ok := p.line(th, r); ok {
 		return text, calls, byHeart
+	}
+	plan := planned(r)
+	if plan != nil {
+		r = *plan
+		th = newThought(r, p.memory)
 	}
 	switch {
 	case len(th.cards) == 0 && shape != nil:

@@ -35,8 +35,9 @@ type StreamOptions struct {
 	IncludeUsage bool `json:"include_usage"`
 }
 
-// Message is one message of the wire. Reasoning comes in replies alone, where an
-// endpoint sends it apart from the answer; endpoints differ in its name.
+// Message is one message of the wire. Reasoning comes in replies, where an endpoint sends it
+// apart from the answer, and goes in requests where an agent wants it sent again; endpoints
+// differ in its name.
 type Message struct {
 	Role       string `json:"role"`
 	Content    string `json:"content"`
@@ -110,7 +111,7 @@ func Encode(r deed.Request, remote string) Request {
 	out := Request{Model: remote, Temperature: r.Temperature, Seed: r.Seed, MaxTokens: r.MaxTokens, Stream: true, StreamOptions: &StreamOptions{IncludeUsage: true}}
 	out.Messages = append(out.Messages, Message{Role: "system", Content: r.System})
 	for _, m := range r.Messages {
-		w := Message{Role: string(m.Role), Content: m.Text}
+		w := Message{Role: string(m.Role), Content: m.Text, Reasoning: m.Reasoning}
 		for _, c := range m.Calls {
 			w.ToolCalls = append(w.ToolCalls, Call{ID: c.ID, Type: "function", Function: Function{Name: c.Tool, Arguments: c.Args}})
 		}
