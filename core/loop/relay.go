@@ -148,7 +148,7 @@ func (g *going) vars() expr.Vars {
 		}
 	}
 	v["ended"], v["remarks"] = ended, remarks
-	v["input"], v["kept"], v["visits"] = expr.Typed(g.r.Input.Doc(), any(g.f.Input)), g.f.Kept, visits
+	v["input"], v["kept"], v["visits"] = g.f.Typed(g.r.Input.Doc()), g.f.Kept, visits
 	return v
 }
 
