@@ -227,15 +227,17 @@ func (c *compiler) consult(at Place, a *Agent, x *Consult) bool {
 func (c *compiler) circles() {
 	told := map[string]bool{}
 	for _, name := range keysOf(c.p.Agents) {
+		seen := map[string]bool{} // from there no way leads back, or one was found
 		var walk func(path []string) []string
 		walk = func(path []string) []string {
 			for _, x := range c.p.Agents[path[len(path)-1]].Consults {
 				if x.Agent == name {
 					return append(path, name)
 				}
-				if slices.Contains(path, x.Agent) {
+				if seen[x.Agent] {
 					continue
 				}
+				seen[x.Agent] = true
 				if found := walk(append(slices.Clip(path), x.Agent)); found != nil {
 					return found
 				}

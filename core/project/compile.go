@@ -3,10 +3,13 @@ package project
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"regexp"
+	"runtime"
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"stonebaton.example/core/expr"
@@ -135,6 +138,7 @@ func (c *compiler) compile() {
 		m.Model = keysOf(p.Models)[0]
 	}
 	c.model = m.Model
+	c.prepare()
 	for _, d := range c.docs {
 		switch d.kind {
 		case "tool":
@@ -261,6 +265,9 @@ func (c *compiler) vars(d *document, at, s string) string {
 }
 
 func (c *compiler) schema(d *document, at string, doc map[string]any) *schema.Schema {
+	if ready := c.ready[textOf(doc)]; ready != nil {
+		return ready
+	}
 	s, err := schema.Compile(doc)
 	if err != nil {
 		c.report(Error, d.at(at), "", "%v", err)
@@ -269,12 +276,74 @@ func (c *compiler) schema(d *document, at string, doc map[string]any) *schema.Sc
 	return s
 }
 
+// prepare compiles the schemas of all tools side by side, since that is most of the work of
+// reading a large project. What is wrong with one is told where it is compiled again.
+func (c *compiler) prepare() {
+	var work []map[string]any
+	for _, d := range c.docs {
+		if d.kind != "tool" {
+			continue
+		}
+		if in, ok := d.value["input"].(map[string]any); ok {
+			work = append(work, closed(maps.Clone(in)))
+		}
+		if out, ok := d.value["output"].(map[string]any); ok {
+			work = append(work, out)
+		}
+	}
+	ready := make([]*schema.Schema, len(work))
+	var g sync.WaitGroup
+	next := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		g.Go(func() {
+			for i := range next {
+				ready[i], _ = schema.Compile(work[i])
+			}
+		})
+	}
+	for i := range work {
+		next <- i
+	}
+	close(next)
+	g.Wait()
+	c.ready = make(map[string]*schema.Schema, len(work))
+	for i, s := range ready {
+		if s != nil {
+			c.ready[textOf(work[i])] = s
+		}
+	}
+}
+
+// closed refuses arguments that a schema does not name, where it says nothing of them: models
+// invent arguments, and are told at once.
+func closed(input map[string]any) map[string]any {
+	if _, said := input["additionalProperties"]; !said {
+		input["additionalProperties"] = false
+	}
+	return input
+}
+
+// textOf gives a document as JSON, the same for the same document.
+func textOf(doc map[string]any) string {
+	raw, err := json.Marshal(doc)
+	if err != nil {
+		panic("what was read is JSON: " + err.Error())
+	}
+	return string(raw)
+}
+
 func (c *compiler) scope(d *document, names map[string]map[string]any) *expr.Scope {
+	if names == nil && c.plain != nil {
+		return c.plain
+	}
 	all := scope.Types(stateDoc(c.p.State), names)
 	s, err := expr.NewScope(all)
 	if err != nil {
 		c.report(Error, d.at(""), "", "%v", err)
 		return nil
+	}
+	if names == nil {
+		c.plain = s
 	}
 	return s
 }

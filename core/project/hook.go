@@ -39,6 +39,9 @@ type rawHook struct {
 func (c *compiler) hooks(d *document, raw map[ledger.Moment][]rawHook) map[ledger.Moment][]Hook {
 	out := map[ledger.Moment][]Hook{}
 	for _, on := range keysOf(map[string][]rawHook{"taking": raw[ledger.Taking], "calling": raw[ledger.Calling], "hearing": raw[ledger.Hearing], "leaving": raw[ledger.Leaving]}) {
+		if len(raw[ledger.Moment(on)]) == 0 {
+			continue
+		}
 		names := map[string]map[string]any{}
 		for _, n := range Moments[ledger.Moment(on)] {
 			names[n] = expr.Text

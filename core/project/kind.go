@@ -92,17 +92,17 @@ func (p *Part) Vars(path, text string) string { return p.c.vars(p.d, p.at+path, 
 
 // Template compiles a text over the arguments.
 func (p *Part) Template(path, text string) *expr.Template {
-	return p.c.template(p.d, p.sc.args, p.at+path, p.Vars(path, text))
+	return p.c.template(p.d, p.sc.args(), p.at+path, p.Vars(path, text))
 }
 
 // Mapping compiles a mapping over the arguments.
 func (p *Part) Mapping(path string, v any) *expr.Mapping {
-	return p.c.mapping(p.d, p.sc.args, p.at+path, v)
+	return p.c.mapping(p.d, p.sc.args(), p.at+path, v)
 }
 
 // Reading compiles what is taken from a reply, by the keys pick, fails_when and when_empty.
 func (p *Part) Reading(pick any, failsWhen, whenEmpty string) Reading {
-	return p.c.reading(p.d, p.sc.response, p.at, pick, failsWhen, whenEmpty)
+	return p.c.reading(p.d, p.sc.response(), p.at, pick, failsWhen, whenEmpty)
 }
 
 // Auth compiles how requests say who they are.

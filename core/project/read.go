@@ -12,6 +12,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/schema"
@@ -266,6 +267,8 @@ type compiler struct {
 	model    string  // of agents and prompts that name none
 	judges   []*Good // to be looked at when every agent is known
 	wordings map[string]wording
+	ready    map[string]*schema.Schema // of tools, by their text
+	plain    *expr.Scope               // of the names that are seen everywhere; nil before it is needed
 }
 
 func (c *compiler) report(g Grade, at Place, remedy, format string, args ...any) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"stonebaton.example/core/expr"
@@ -53,8 +54,8 @@ type rawStub struct {
 
 type rawSaying struct{ When, Say string }
 
-// scopes are the names that the parts of one tool may use.
-type scopes struct{ args, result, failure, response *expr.Scope }
+// scopes are the names that the parts of one tool may use, each made when it is needed.
+type scopes struct{ args, result, failure, response func() *expr.Scope }
 
 // tool compiles one tool document. Source names the source that brought it.
 func (c *compiler) tool(d *document, source string) *Tool {
@@ -108,15 +109,19 @@ func (c *compiler) tool(d *document, source string) *Tool {
 		t.Work = kind.Compile(&Part{Tool: t, c: c, d: d, at: "/" + kind.Name, sc: sc})
 		t.Work.Kind = kind.Name
 	}
-	t.Stubs = c.stubsOf(d, "/stubs", r.Stubs, t, sc.args)
+	if len(r.Stubs) > 0 {
+		t.Stubs = c.stubsOf(d, "/stubs", r.Stubs, t, sc.args())
+	}
 	for i, u := range r.Unless {
 		at := fmt.Sprintf("/unless/%d", i)
-		t.Unless = append(t.Unless, Saying{When: c.cond(d, sc.args, at+"/when", u.When), Say: c.template(d, sc.args, at+"/say", u.Say)})
+		t.Unless = append(t.Unless, Saying{When: c.cond(d, sc.args(), at+"/when", u.When), Say: c.template(d, sc.args(), at+"/say", u.Say)})
 	}
-	t.Done = c.template(d, sc.result, "/says/done", r.Says.Done)
+	if r.Says.Done != "" {
+		t.Done = c.template(d, sc.result(), "/says/done", r.Says.Done)
+	}
 	for i, f := range r.Says.Failed {
 		at := fmt.Sprintf("/says/failed/%d", i)
-		t.Failed = append(t.Failed, Saying{When: c.cond(d, sc.failure, at+"/when", f.When), Say: c.template(d, sc.failure, at+"/say", f.Say)})
+		t.Failed = append(t.Failed, Saying{When: c.cond(d, sc.failure(), at+"/when", f.When), Say: c.template(d, sc.failure(), at+"/say", f.Say)})
 	}
 	c.sets(d, &r, t, sc)
 	c.gate(d, &r, t, sc)
@@ -137,9 +142,7 @@ func (c *compiler) contract(d *document, r *rawTool, t *Tool) {
 		c.report(Error, d.at("/input"), "Write type: object, with the parameters under properties.", "the input of a tool must be an object")
 		r.Input = map[string]any{"type": "object"}
 	}
-	if _, ok := r.Input["additionalProperties"]; !ok {
-		r.Input["additionalProperties"] = false // models invent arguments; they are told at once
-	}
+	r.Input = closed(r.Input)
 	if props, _ := r.Input["properties"].(map[string]any); r.ReasonFirst && props[Because] != nil {
 		c.report(Error, d.at("/input/properties/"+Because), "Give the parameter another name, or remove reason_first:.", "reason_first adds a parameter %q of its own", Because)
 	}
@@ -162,12 +165,14 @@ func (c *compiler) contradictions(d *document, at string, s *schema.Schema) {
 }
 
 func (c *compiler) scopes(d *document, r *rawTool) scopes {
-	with := func(name string, doc map[string]any) *expr.Scope {
-		names := map[string]map[string]any{"args": r.Input}
-		if name != "" {
-			names[name] = doc
-		}
-		return c.scope(d, names)
+	with := func(name string, doc map[string]any) func() *expr.Scope {
+		return sync.OnceValue(func() *expr.Scope {
+			names := map[string]map[string]any{"args": r.Input}
+			if name != "" {
+				names[name] = doc
+			}
+			return c.scope(d, names)
+		})
 	}
 	result := expr.Any
 	if r.Output != nil {
@@ -244,10 +249,10 @@ func (c *compiler) sets(d *document, r *rawTool, t *Tool, sc scopes) {
 			c.report(Error, d.key(at), "Describe it under state: in "+Main+".", "the state has no %q.%s", k, near.Hint(k, props))
 			continue
 		}
-		if sc.result == nil {
+		if sc.result() == nil {
 			continue
 		}
-		to := c.mapping(d, sc.result, at, r.Sets[k])
+		to := c.mapping(d, sc.result(), at, r.Sets[k])
 		if to != nil {
 			sub, _ := stateDoc(c.p.State)["properties"].(map[string]any)[k].(map[string]any)
 			if want, got, ok := to.Fits(sub); !ok {
@@ -263,7 +268,7 @@ func (c *compiler) gate(d *document, r *rawTool, t *Tool, sc scopes) {
 	if g == nil {
 		return
 	}
-	gate := &Gate{When: c.cond(d, sc.args, "/gate/when", g.When), Why: g.Why, By: g.By, Ask: c.template(d, sc.args, "/gate/ask", g.Ask), Lapse: ledger.RefuseIt}
+	gate := &Gate{When: c.cond(d, sc.args(), "/gate/when", g.When), Why: g.Why, By: g.By, Ask: c.template(d, sc.args(), "/gate/ask", g.Ask), Lapse: ledger.RefuseIt}
 	if g.Within != "" {
 		gate.Within = span(g.Within)
 	}
