@@ -1,7 +1,9 @@
 package project_test
 
 import (
+	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -92,4 +94,17 @@ func TestSettingsAndHandoffsInFull(t *testing.T) {
 	assert.Equal(t, "start", a.Rejoin)
 	assert.Equal(t, 7, *a.Settings.Seed)
 	assert.Equal(t, "look", a.Settings.Calls)
+}
+
+func TestOnlyTextsThatADocumentNamesBelongToTheProject(t *testing.T) {
+	dir := fstest.MapFS{
+		project.Main:    {Data: []byte("project: p\nstart: desk\nmodels: {m: {speaks: understudy}}\n---\nagent: desk\nsummary: Reads.\nprompt: {file: texts/desk.md}\n")},
+		"texts/desk.md": {Data: []byte("You are the desk.")},
+		"README.md":     {Data: []byte(strings.Repeat("long ", 1<<20))},
+		"notes/a.md":    {Data: []byte("a note")},
+	}
+	src, probs := coretest.Reader.Load(dir, func(string) (string, bool) { return "", false })
+	assert.Empty(t, probs)
+	assert.Contains(t, src.Files, "texts/desk.md")
+	assert.Len(t, src.Files, 2)
 }

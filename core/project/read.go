@@ -147,6 +147,26 @@ func (r *Reader) Load(dir fs.FS, env func(string) (string, bool)) (Source, []Pro
 	unread := func(p, remedy, format string, args ...any) {
 		probs = append(probs, Problem{Grade: Warning, Place: Place{File: p, Line: 1, Col: 1}, Say: fmt.Sprintf(format, args...), Remedy: remedy})
 	}
+	texts := map[string]fs.DirEntry{} // that may be instructions
+	take := func(p string, e fs.DirEntry) {
+		if info, err := e.Info(); err == nil && info.Size() > maxFile {
+			probs = append(probs, Problem{Grade: Error, Place: Place{File: p, Line: 1, Col: 1},
+				Say:    fmt.Sprintf("the file has %d bytes; a project file may have %d at most", info.Size(), maxFile),
+				Remedy: "Move data into the folder data/, which is not read as project files, or split the file."})
+			return
+		}
+		b, err := fs.ReadFile(dir, p)
+		if err != nil {
+			probs = append(probs, Problem{Grade: Error, Place: Place{File: p, Line: 1, Col: 1}, Say: "the file cannot be read: " + err.Error()})
+			return
+		}
+		src.Files[p] = string(b)
+		for _, m := range variable.FindAllStringSubmatch(string(b), -1) {
+			if v, ok := env(m[1]); ok {
+				src.Env[m[1]] = v
+			}
+		}
+	}
 	err := fs.WalkDir(dir, ".", func(p string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -166,37 +186,28 @@ func (r *Reader) Load(dir fs.FS, env func(string) (string, bool)) (Source, []Pro
 		}
 		switch path.Ext(name) {
 		case ".yaml", ".js":
-		case ".md": // instructions that stand in a file of their own
-			if strings.EqualFold(name, "README.md") {
-				return nil
-			}
+		case ".md":
+			texts[p] = e
+			return nil
 		case ".yml":
 			unread(p, "Rename it to "+strings.TrimSuffix(name, ".yml")+".yaml.", "%s is not read: the files of a project end in .yaml", p)
 			return nil
 		default:
 			return nil
 		}
-		if info, err := e.Info(); err == nil && info.Size() > maxFile {
-			probs = append(probs, Problem{Grade: Error, Place: Place{File: p, Line: 1, Col: 1},
-				Say:    fmt.Sprintf("the file has %d bytes; a project file may have %d at most", info.Size(), maxFile),
-				Remedy: "Move data into the folder data/, which is not read as project files, or split the file."})
-			return nil
-		}
-		b, err := fs.ReadFile(dir, p)
-		if err != nil {
-			probs = append(probs, Problem{Grade: Error, Place: Place{File: p, Line: 1, Col: 1}, Say: "the file cannot be read: " + err.Error()})
-			return nil
-		}
-		src.Files[p] = string(b)
-		for _, m := range variable.FindAllStringSubmatch(string(b), -1) {
-			if v, ok := env(m[1]); ok {
-				src.Env[m[1]] = v
-			}
-		}
+		take(p, e)
 		return nil
 	})
 	if err != nil {
 		probs = append(probs, Problem{Grade: Error, Place: Place{File: "."}, Say: "the folder cannot be read: " + err.Error()})
+	}
+	for _, p := range keysOf(texts) { // of these, only what a document names belongs to the project
+		for _, f := range keysOf(src.Files) {
+			if path.Ext(f) == ".yaml" && strings.Contains(src.Files[f], path.Base(p)) {
+				take(p, texts[p])
+				break
+			}
+		}
 	}
 	probs = append(probs, r.withoutGranted(&src)...)
 	return src, probs

@@ -273,6 +273,7 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	}
 	st.Text = e.Blanker.Text(st.Text)
 	st.Input = json.RawMessage(e.Blanker.Text(string(st.Input)))
+	st.Kept = json.RawMessage(e.Blanker.Text(string(st.Kept)))
 	if st.Call != nil {
 		call := *st.Call
 		call.Args = e.Blanker.Text(call.Args)
