@@ -39,6 +39,9 @@ func (c *Chart) Text() string {
 	return b.String()
 }
 
+// mostHeld is how often a text tells on which values a condition held.
+const mostHeld = 6
+
 // leads gives the ways from a node: those of a relay each on a line, the others by their link.
 func (c *Chart) leads(n *Node) []string {
 	var out []string
@@ -61,7 +64,11 @@ func (c *Chart) leads(n *Node) []string {
 			line += "   when " + w.When
 		}
 		out = append(out, line)
-		for _, h := range w.Held {
+		for i, h := range w.Held {
+			if i == mostHeld {
+				out = append(out, fmt.Sprintf("      and %d times more", len(w.Held)-i))
+				break
+			}
 			out = append(out, fmt.Sprintf("      visit %d of %s: %s", h.Visit, h.Run, strings.Join(h.Values, ", ")))
 		}
 	}

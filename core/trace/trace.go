@@ -401,7 +401,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 	case *ledger.FrameClosed:
 		s.Asked.Outcome = d.Outcome
 		if e.Step == ledger.Root || e.Step.ItemNumber() > 0 {
-			end(outcomes[d.Outcome], cut(said(d.Answer, d.Problem), 80))
+			end(outcomes[d.Outcome], cut(said(d.Outcome, d.Answer, d.Problem, d.Why), 80))
 		}
 	case *ledger.LegEntered:
 		name, n := e.Step.LegName()
@@ -443,7 +443,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 	case *ledger.ThreadClosed:
 		s.Asked.Outcome = d.Outcome
 		if e.Step.ItemNumber() > 0 || s.Kind == Judged || s.Kind == Hooked {
-			end(outcomes[d.Outcome], cut(said(d.Answer, d.Problem), 80))
+			end(outcomes[d.Outcome], cut(said(d.Outcome, d.Answer, d.Problem, d.Why), 80))
 		}
 	case *ledger.CallStarted:
 		s.Status, s.Attempts, s.Stub = "going", d.Attempt, d.Stub
@@ -527,9 +527,12 @@ func (t *Trace) item(e ledger.Event, relay string) *Step {
 }
 
 // said gives an answer, or why there is none.
-func said(answer string, p *ledger.Problem) string {
-	if p != nil {
+func said(how ledger.End, answer string, p *ledger.Problem, why string) string {
+	switch {
+	case p != nil:
 		return p.Say
+	case how == ledger.EndStopped:
+		return why
 	}
 	return answer
 }

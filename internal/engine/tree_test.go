@@ -154,9 +154,11 @@ func TestPlansExchangesAndQuestionsThatAreKilledAtEveryAppendComeToTheSame(t *te
 	killEverywhere(t, coretest.Letters, map[string][]string{"asked.rough": {`"three"`}}, engine.Start{Relay: "asked", Input: json.RawMessage(`{"text":"boats"}`)}, `done three`)
 }
 
-func TestAJudgedAnswerThatIsKilledAtEveryAppendComesToTheSame(t *testing.T) {
+func TestJudgesAndHooksThatAreKilledAtEveryAppendComeToTheSame(t *testing.T) {
 	killEverywhere(t, coretest.Letters, map[string][]string{"writer": {"one letter", "another"}, "reader": {`"?"`}},
 		engine.Start{Relay: "tried", Input: json.RawMessage(`{"text":"x"}`)}, `done Nobody could judge it.`)
+	killEverywhere(t, coretest.Letters, map[string][]string{"hooked": {`look {"name":"Tern"}`, "It is 46 m long."}},
+		engine.Start{Relay: "hooks", Input: json.RawMessage(`{"text":"Petrel"}`)}, `done It is 46 m long. {"booking":"D2","length_m":46}`)
 }
 
 // killEverywhere runs something, then once more for each append of it, killed there, and

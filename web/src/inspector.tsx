@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { parse, words, type Detail, type Step } from "./api";
 import { query } from "./queries";
-import { named, below, span, verbs, when } from "./say";
+import { named, below, span, spaced, verbs, when } from "./say";
 import { MakeStub } from "./pages/bench";
 import { SentView } from "./sent";
 import { Json, Note, Tabs } from "./ui/ui";
@@ -276,6 +276,19 @@ function Request({ run, step, part }: { run: string; step: Step; part: "messages
       ) : (
         <>
           {part === "all" && <Part who="system">{q.system.trim()}</Part>}
+          {part === "all" && q.parts && q.parts.length > 0 && (
+            <Part who="where it comes from, tokens about">
+              <ul className="font-mono text-[12px]">
+                {q.parts.map((p, i) => (
+                  <li key={i} className="grid grid-cols-[52px_1fr_auto] gap-x-2">
+                    <span className="text-right">{spaced(p.tokens)}</span>
+                    <span className="truncate">{p.name}</span>
+                    <span className="truncate text-ink-2">{p.place.file ? `${p.place.file}:${p.place.line}` : ""}</span>
+                  </li>
+                ))}
+              </ul>
+            </Part>
+          )}
           {q.messages.map((m, i) => (
             <Part key={i} who={[m.role, m.agent, m.tool].filter(Boolean).join(" · ")}>
               {m.text}
