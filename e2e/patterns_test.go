@@ -87,7 +87,7 @@ func TestAConversationThroughARelayKeepsTheBetterQuestions(t *testing.T) {
 	assert.Equal(t, []string{"user hi um when is job 12 ready pls", "leg When is job 12 ready?", "agent Job 12: the bicycle of Aldous, ready on Friday, 46 EUR.", "user and 14?"}, said, "both versions are seen")
 	events := get("/api/runs/" + session + "-4/events")
 	assert.Contains(t, events, `"text":"When is job 12 ready?"`, "the session keeps the better question")
-	assert.NotContains(t, events, `{"role":"user","text":"and 14?"},{"role":"assistant","agent":"rewrite_first"`)
+	assert.NotContains(t, events, `"text":"and 14?"},{`, "not the rough one")
 }
 
 func TestTheMapOfAProjectAndOfARelay(t *testing.T) {

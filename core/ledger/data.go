@@ -122,7 +122,7 @@ type RunOpened struct {
 	Input    json.RawMessage      `json:"input,omitempty"`   // of the relay, an object
 	From     string               `json:"from,omitempty"`    // the leg that the relay begins with; "" is its first
 	Kept     json.RawMessage      `json:"kept,omitempty"`    // what it has kept by then, an object
-	Until    string               `json:"until,omitempty"`   // the leg that it ends with; "" goes on to its end
+	Until    string               `json:"until,omitempty"`   // the leg that it ends with; "" goes on until it ends
 	Zone     string               `json:"zone"`
 	Memory   []Message            `json:"memory,omitempty"`
 	State    map[string]any       `json:"state,omitempty"`

@@ -110,7 +110,7 @@ const (
 	hook
 )
 
-// follows says what each kind of element may stand behind.
+// follows says what each kind of element may follow.
 var follows = map[element][]element{
 	root: {start},
 	turn: {start, call, leg, item, guardrail, hook},

@@ -32,7 +32,7 @@ func decideStep(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 	step := project.StepOf(d.Args)
 	d.To = step.Who
 	if d.N > 1 {
-		refuse("a plan takes one step in a turn", "Not taken: one step at a time. Look at what comes of the first.")
+		refuse("a plan takes one step in a turn", "Not taken: one step at a time. Look at the result of the first.")
 		return
 	}
 	n := 1

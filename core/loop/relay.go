@@ -217,7 +217,7 @@ func (g *going) over(l *project.Leg) ([]json.RawMessage, error) {
 	}
 	list, ok := value.Plain(v).([]any)
 	if !ok {
-		return nil, fmt.Errorf("is no list: %.80s", expr.Show(value.Plain(v)))
+		return nil, fmt.Errorf("is not a list: %.80s", expr.Show(value.Plain(v)))
 	}
 	if len(list) > project.MostItems {
 		return nil, fmt.Errorf("is a list of %d; a leg goes over %d at most", len(list), project.MostItems)
@@ -473,7 +473,7 @@ func (g *going) late(l *project.Leg, v *run.Visit) []Action {
 	return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Done: v.Done - v.Failed, Of: v.Entered.Items, Why: "its time is over"}))
 }
 
-// gather ends a leg that did several things: its value is what came of each, in order, or by
+// gather ends a leg that did several things: its value is the result of each, in order, or by
 // the names of its branches.
 func (g *going) gather(l *project.Leg, v *run.Visit, out *ledger.LegLeft) []Action {
 	list := make([]any, 0, len(v.Results))

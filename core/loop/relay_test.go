@@ -239,7 +239,7 @@ func TestAListThatIsNoneOrTooLongIsToldOf(t *testing.T) {
 	text := strings.Replace(coretest.Letters, `each: "=input.vessels", at_once: 2`, `each: "=input.vessels[0]", at_once: 2`, 1)
 	w := coretest.Begin(coretest.Project(t, text), ledger.RunOpened{Relay: "round", Input: json.RawMessage(`{"vessels":["a"]}`)})
 	w.Step()
-	assert.Contains(t, w.S.Closed().Problem.Say, "each of the leg ships is no list: a (round, at the leg ships)")
+	assert.Contains(t, w.S.Closed().Problem.Say, "each of the leg ships is not a list: a (round, at the leg ships)")
 	many, _ := json.Marshal(map[string]any{"vessels": make([]string, 10_001)})
 	w = through(t, "round", string(many))
 	w.Step()

@@ -20,7 +20,7 @@ func TestAHandoffSaysWhatTheOtherSees(t *testing.T) {
 		"note": {"it is about berths"},
 	} {
 		text := strings.Replace(coretest.Main, "passes_to: [berths]", "passes_to: [{agent: berths, sees: "+sees+"}]", 1)
-		w := coretest.Begin(coretest.Project(t, text), ledger.RunOpened{Agent: "desk", Text: "now this", Memory: []ledger.Message{{Role: ledger.User, Text: "before"}, {Role: ledger.Assistant, Agent: "desk", Text: "yes"}}})
+		w := coretest.Begin(coretest.Project(t, text), ledger.RunOpened{Agent: "desk", Text: "now this", Memory: []ledger.Message{{Role: ledger.User, Text: "before"}, {Agent: "desk", Role: ledger.Assistant, Text: "yes"}}})
 		w.Step()
 		w.Reply("", `pass_to_berths {"because":"it is about berths"}`)
 		w.Step()

@@ -67,7 +67,7 @@ func (r *Relay) explain(i int, l *Leg) []string {
 			add("the answer has to fit the schema of the leg; the person is told where it does not")
 		}
 	case LegTogether:
-		add("%d branches work side by side; its value has what came of each, by its name", len(l.Branches))
+		add("%d branches work side by side; its value has the result of each, by its name", len(l.Branches))
 	case LegSet:
 		add("it keeps %s", strings.Join(l.Set.Keys(), ", "))
 	case LegChoose:
@@ -76,7 +76,7 @@ func (r *Relay) explain(i int, l *Leg) []string {
 		add("the relay ends here, with this value")
 	}
 	if l.Each != nil {
-		add("for each item of the list, %d at once; its value is the list of what came of each", l.AtOnce)
+		add("for each item of the list, %d at once; its value is the list of the results", l.AtOnce)
 	}
 	if l.Within > 0 {
 		add("it may take %s, waits for people not counted", l.Within)

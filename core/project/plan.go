@@ -95,5 +95,5 @@ func (p *Project) nextStep(l *Leg) *Tool {
 		panic("compiled schemas are JSON: " + err.Error())
 	}
 	return &Tool{Name: NextStep, Input: mustCompile(raw), Effect: ledger.Read,
-		Summary: "Take the next step, and read what came of it. Answer in words, with no call, when the aim is reached. Who can take a step: " + strings.Join(lines, " | ")}
+		Summary: "Take the next step, and read the result. Answer in words, with no call, when the aim is reached. Who can take a step: " + strings.Join(lines, " | ")}
 }

@@ -456,7 +456,7 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 			way := fmt.Sprintf("%s/choose/%d", at, i)
 			l.Ways = append(l.Ways, Way{When: c.cond(d, s, way+"/when", w.When), Go: w.Go})
 			if w.When == "" && i < len(x.Choose)-1 {
-				c.report(Error, d.at(way), "Put it last.", "a way with no when: always holds, so what stands behind it is never looked at")
+				c.report(Error, d.at(way), "Put it last.", "a way with no when: always holds, so what follows it is never looked at")
 			}
 			c.legNamed(d, r, way+"/go", w.Go)
 		}

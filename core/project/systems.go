@@ -86,7 +86,7 @@ func (c *compiler) unsaid(d *document, at string, doc map[string]any, prompt, wh
 // keptUnread tells of values that legs keep and nothing reads.
 func (c *compiler) keptUnread(d *document, r *Relay) {
 	if _, list := d.value["legs"].([]any); list {
-		return // the short form keeps by itself
+		return // the short form keeps all
 	}
 	raw, err := json.Marshal(d.value)
 	if err != nil {

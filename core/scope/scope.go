@@ -89,6 +89,15 @@ func Names() []Name {
 		{"result", "says.done, sets", "the result of the call"},
 		{"error", "says.failed", "status, class, say, body of the failure"},
 		{"response", "pick, fails_when", "status, body, headers of an HTTP reply; headers by names in small letters"},
+		{"input", "in a relay", "what it begins with"},
+		{"kept", "in a relay", "what its legs have kept, by name"},
+		{"visits, ended, remarks", "in a relay", "of each leg: how often it was entered; how it ended last (done, short, failed, or nothing); what is open about a short answer"},
+		{"item, n", "in a leg with each", "the entry of the list, and its number from 1"},
+		{"words, n", "until of an exchange", "what was said last, and how often somebody spoke"},
+		{"answer", "good_when", "the answer: a text, or a value where it has a schema"},
+		{"said", "taking, leaving of on:", "the newest message; the answer"},
+		{"tool, args, words", "calling, hearing of on:", "the call; what the model reads of its result"},
+		{"wording.NAME", "in a prompt", "the text of a wording: put in when the project is read"},
 		{"answer, run.status, run.turns, run.calls, run.passes, run.tokens, run.cost", "where of a drill", "the outcome of the run"},
 	}
 }

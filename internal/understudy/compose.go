@@ -70,7 +70,7 @@ func (th *thought) rewrites() bool {
 	return th.said != "" && slices.Contains(roots, reading.Root("question")) && slices.Contains(roots, reading.Root("rewrite"))
 }
 
-// rewrite puts a rough question into one that stands by itself: without what is said around
+// rewrite puts a rough question into one that stands alone: without what is said around
 // it, and with what it points back to.
 func (th *thought) rewrite(said string) string {
 	th.because("It rewrites the question: nothing is answered here.")
