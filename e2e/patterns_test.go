@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -112,4 +113,51 @@ func TestTheMapOfAProjectAndOfARelay(t *testing.T) {
 	assert.Contains(t, command(t, "", "", "map", "-dir", dir, "inline").err, `unknown relay "inline". Did you mean "in_line"?`)
 	assert.Contains(t, command(t, "", "", "map", "-dir", dir, "-as", "png").err, "There is: text, dot, mermaid, svg")
 	assert.Contains(t, s.run(t, "map", "-run", "none-1").err, "there is no such run")
+}
+
+func TestPartsOfARelayFromTheCommandLine(t *testing.T) {
+	dir := patterns(t)
+	s := launch(t, "serve", "-listen", "127.0.0.1:0", dir)
+	r := s.run(t, "say", "-relay", "write_and_criticise", "-input", `{"job": 12}`, "-from", "review", "-kept", `{"letter": "Dear all, the price is 5 EUR, and it is ready on Friday."}`, "-until", "enough")
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "1 turn, 0 calls")
+	assert.NotContains(t, r.out, "leg write")
+	for args, want := range map[string]string{
+		`-relay write_and_criticise -input {"job":12} -from revew`:       `has no leg "revew". Did you mean "review"?`,
+		`-relay write_and_criticise -input {"job":12} -kept {"leter":1}`: `keeps no "leter". Did you mean "letter"?`,
+		`-relay write_and_criticise -input {"job":"many"}`:               "the input does not fit write_and_criticise",
+		"-relay write":                 `unknown relay "write"`,
+		"-turns -3 hello":              "a run cannot have -3 turns",
+		`-input {"job":1} hello`:       "-input is for -relay NAME",
+		"-relay in_line -to front hey": "not with both",
+	} {
+		r := s.run(t, append([]string{"say"}, strings.Fields(args)...)...)
+		assert.NotZero(t, r.code, args)
+		assert.Contains(t, r.err, want, args)
+	}
+	r = s.run(t, "say", "-turns", "1", "When is job 12 ready?")
+	assert.Contains(t, r.out, "the run has used its 1 turns (limit turns: 1)")
+
+	run := firstRun(t, s.run(t, "runs", "-json").out)
+	r = s.run(t, "request", run, "-step", "1")
+	assert.Contains(t, r.out, "tok  instructions                 front_desk.yaml:10")
+	assert.Contains(t, r.out, "tok  tool pass_to_jobs")
+	r = command(t, "", "", "check", "-explain", dir)
+	assert.Contains(t, r.out, "relay in_line\n  kind   (in_line.yaml:6:3)\n      the agent sorter works, on a thread of its own\n      it is told the input of the relay")
+}
+
+func TestWhatARelayTakes(t *testing.T) {
+	dir := patterns(t)
+	c := exec.Command(binary, "schema", "input", "four_in_a_line")
+	c.Dir = dir
+	out, err := c.Output()
+	require.NoError(t, err)
+	var doc struct{ Required []string }
+	require.NoError(t, json.Unmarshal(out, &doc))
+	assert.Equal(t, []string{"name", "stalls", "days"}, doc.Required)
+	c = exec.Command(binary, "schema", "input", "four_in_line")
+	c.Dir = dir
+	raw, err := c.CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(raw), `Did you mean "four_in_a_line" or "in_line"?`)
 }
