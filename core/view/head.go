@@ -14,6 +14,7 @@ type Head struct {
 	Status           ledger.Status
 	Agent            string
 	Path             []string // the agents that have held the baton on the main thread, in order
+	Agents           []string // that had a turn, on any thread
 	Called           []string // tools, on any thread
 	Models           []string // that answered
 	Turns, Calls     int
@@ -28,8 +29,8 @@ type Head struct {
 // Tally keeps what a head tells beside the state. Its zero value is that of a run with no
 // events.
 type Tally struct {
-	Path, Called, Models []string
-	asked                map[ledger.StepID]string // the model of each turn in flight
+	Path, Agents, Called, Models []string
+	asked                        map[ledger.StepID]string // the model of each turn in flight
 }
 
 // Note counts an event.
@@ -55,6 +56,7 @@ func (t *Tally) Note(e ledger.Event) {
 			t.asked = map[ledger.StepID]string{}
 		}
 		t.asked[e.Step] = d.Model
+		put(&t.Agents, d.Agent)
 	case *ledger.TurnReceived:
 		put(&t.Models, t.asked[e.Step])
 		delete(t.asked, e.Step)
@@ -63,7 +65,7 @@ func (t *Tally) Note(e ledger.Event) {
 
 // Head gives the head of a run.
 func (t *Tally) Head(s *run.State) Head {
-	h := Head{Status: s.Status(), Agent: s.Agent(), Path: t.Path, Called: t.Called, Models: t.Models, Turns: s.Turns(), Calls: s.Calls(), Tokens: s.Tokens(), Cost: s.Cost(),
+	h := Head{Status: s.Status(), Agent: s.Agent(), Path: t.Path, Agents: t.Agents, Called: t.Called, Models: t.Models, Turns: s.Turns(), Calls: s.Calls(), Tokens: s.Tokens(), Cost: s.Cost(),
 		Worked: s.Worked(s.At()), OpenedAt: s.OpenedAt(), LastAt: s.At()}
 	if c := s.Closed(); c != nil {
 		h.Answer, h.Problem = c.Answer, c.Problem

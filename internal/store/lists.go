@@ -32,7 +32,7 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) ([]rows.Run, error) {
 		}
 	}
 	add(f.Status != "", "status", f.Status, "status = :status")
-	add(f.Agent != "", "agent", " "+f.Agent+" ", "instr(path, :agent)")
+	add(f.Agent != "", "agent", " "+f.Agent+" ", "(instr(path, :agent) OR instr(worked_by, :agent))")
 	add(f.Tool != "", "tool", " "+f.Tool+" ", "instr(called, :tool)")
 	add(f.Session != "", "session", f.Session, "session = :session")
 	add(f.Text != "", "wanted", f.Text, "(instr(lower(text), lower(:wanted)) OR instr(lower(answer), lower(:wanted)) OR instr(lower(coalesce(problem, '')), lower(:wanted)) OR id = :wanted)")

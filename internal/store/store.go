@@ -117,6 +117,7 @@ func (s *Store) Ready(ctx context.Context) error {
 type headRow struct {
 	ID, Session, Project, Person, Text, Status, Agent string
 	Path, Called, Models                              rows.Names
+	WorkedBy                                          rows.Names `db:"worked_by"`
 	Turns, Calls, In, Out                             int
 	Cost                                              float64
 	Worked                                            int64
@@ -129,7 +130,7 @@ type headRow struct {
 }
 
 func rowOf(run string, h view.Head) headRow {
-	return headRow{ID: run, Status: string(h.Status), Agent: h.Agent, Path: h.Path, Called: h.Called, Models: h.Models, Turns: h.Turns, Calls: h.Calls, In: h.Tokens.In, Out: h.Tokens.Out, Cost: h.Cost,
+	return headRow{ID: run, Status: string(h.Status), Agent: h.Agent, Path: h.Path, WorkedBy: h.Agents, Called: h.Called, Models: h.Models, Turns: h.Turns, Calls: h.Calls, In: h.Tokens.In, Out: h.Tokens.Out, Cost: h.Cost,
 		Worked: h.Worked.Milliseconds(), Answer: h.Answer, Problem: problemOf(h), Opened: rows.Moment{Time: h.OpenedAt}, Last: rows.Moment{Time: h.LastAt}}
 }
 

@@ -201,7 +201,7 @@ func TestRunsAreFiltered(t *testing.T) {
 		o.Head.OpenedAt = at.Add(time.Duration(i) * time.Hour)
 		if i == 3 {
 			o.Head = head(ledger.Done)
-			o.Head.Answer, o.Head.Path, o.Head.Called = "The Gannet is in", []string{"tides"}, nil
+			o.Head.Answer, o.Head.Path, o.Head.Agents, o.Head.Called = "The Gannet is in", []string{"tides"}, []string{"tides", "gauge"}, nil
 		}
 		require.NoError(t, s.Open(ctx, o))
 	}
@@ -217,6 +217,7 @@ func TestRunsAreFiltered(t *testing.T) {
 	assert.Equal(t, "s4 s3 s2 s1 s0", ids(store.RunFilter{}))
 	assert.Equal(t, "s3", ids(store.RunFilter{Status: "done"}))
 	assert.Equal(t, "s3", ids(store.RunFilter{Agent: "tides"}))
+	assert.Equal(t, "s3", ids(store.RunFilter{Agent: "gauge"}), "one that was consulted took part")
 	assert.Equal(t, "s4 s2 s1 s0", ids(store.RunFilter{Tool: "find_berth"}))
 	assert.Empty(t, ids(store.RunFilter{Tool: "find"}), "a part of a name is not the name")
 	assert.Equal(t, "s3", ids(store.RunFilter{Text: "gannet"}))

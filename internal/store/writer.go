@@ -35,9 +35,9 @@ var (
 	newSession = statement(`INSERT INTO session (id, title, person, runs, last, at) VALUES (:id, :title, :person, 1, :last, :at)`)
 	nextRun    = statement(`UPDATE session SET runs = runs + 1, last = :last, kept = NULL, kept_file = NULL WHERE id = :id`)
 	busyRuns   = statement(`SELECT count(*) FROM run WHERE session = :id AND status IN ('going', 'held')`)
-	newRun     = statement(`INSERT INTO run (id, session, project, person, text, status, agent, path, called, models, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at, epoch, seq)
-		VALUES (:id, :session, :project, :person, :text, :status, :agent, :path, :called, :models, :turns, :calls, :in, :out, :cost, :worked, :answer, :problem, :opened_at, :last_at, :epoch, :seq)`)
-	setHead = statement(`UPDATE run SET status = :status, agent = :agent, path = :path, called = :called, models = :models, turns = :turns, calls = :calls, tokens_in = :in, tokens_out = :out, cost = :cost,
+	newRun     = statement(`INSERT INTO run (id, session, project, person, text, status, agent, path, worked_by, called, models, turns, calls, tokens_in, tokens_out, cost, worked, answer, problem, opened_at, last_at, epoch, seq)
+		VALUES (:id, :session, :project, :person, :text, :status, :agent, :path, :worked_by, :called, :models, :turns, :calls, :in, :out, :cost, :worked, :answer, :problem, :opened_at, :last_at, :epoch, :seq)`)
+	setHead = statement(`UPDATE run SET status = :status, agent = :agent, path = :path, worked_by = :worked_by, called = :called, models = :models, turns = :turns, calls = :calls, tokens_in = :in, tokens_out = :out, cost = :cost,
 		worked = :worked, answer = :answer, problem = :problem, last_at = :last_at, epoch = :epoch, seq = :seq WHERE id = :id AND epoch <= :epoch AND seq = :follows`)
 	nextEpoch = statement(`UPDATE run SET epoch = epoch + 1 WHERE id = :run`)
 	epochOf   = statement(`SELECT epoch FROM run WHERE id = :run`)
