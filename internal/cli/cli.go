@@ -66,6 +66,7 @@ type call struct {
 	tty     bool // Out is a terminal
 	colour  bool // and may be coloured
 	inPlace bool // the newest line will be overwritten
+	wide    int  // of the column of who acts, as far as steps were seen
 	reached *client.Client
 }
 

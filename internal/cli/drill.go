@@ -82,6 +82,7 @@ func (k *call) drill(r drill.Result, steps bool) {
 	}
 	for _, say := range r.Says {
 		k.block("      > ", 8, say.Text)
+		k.widen(say.Steps...)
 		for _, s := range say.Steps {
 			k.print("      %3d  %s\n", s.N, k.line(s))
 		}

@@ -23,6 +23,7 @@ type printer struct {
 	colours map[string]string        // of speakers
 	shown   map[ledger.StepID]string // what is printed of a step, so that it comes once
 	steps   []*trace.Step
+	at      map[ledger.StepID]int // where each stands among the steps
 	calls   map[ledger.StepID]*SaidCall
 	open    ledger.StepID // the turn whose words are being printed
 	words   string        // of it, as far as they are printed
@@ -30,7 +31,7 @@ type printer struct {
 }
 
 func newPrinter(k *call, silent bool) *printer {
-	return &printer{k: k, silent: silent, colours: map[string]string{}, shown: map[ledger.StepID]string{}, calls: map[ledger.StepID]*SaidCall{}}
+	return &printer{k: k, silent: silent, colours: map[string]string{}, shown: map[ledger.StepID]string{}, at: map[ledger.StepID]int{}, calls: map[ledger.StepID]*SaidCall{}}
 }
 
 // speaker gives the name of who speaks, in a colour that stays theirs.
@@ -75,11 +76,11 @@ func (p *printer) delta(d api.Delta) {
 	case s == nil:
 	case s.Depth > 0 && s.Kind == trace.Turn: // words of several threads would run into one another
 		if p.k.tty && p.open == "" {
-			p.k.live(sprint("%-8s %-16s %9s", indent(s)+s.Agent, s.Name, "…"))
+			p.k.live(sprint("%-*s %-16s %9s", p.k.column(), indent(s)+s.Agent, s.Name, "…"))
 		}
 	case s.Kind == trace.Call:
 		p.end()
-		p.k.live(sprint("%-8s %-16s %9s %10s   %s", indent(s)+s.Agent, s.Name, "…", "", strings.TrimSpace(d.Text)))
+		p.k.live(sprint("%-*s %-16s %9s %10s   %s", p.k.column(), indent(s)+s.Agent, s.Name, "…", "", strings.TrimSpace(d.Text)))
 	case p.open != d.Step && strings.TrimSpace(d.Text) == "":
 	default:
 		if p.open != d.Step {
@@ -135,12 +136,12 @@ func (p *printer) step(id ledger.StepID) *trace.Step {
 
 // keep puts a step in the place of what was known of it.
 func (p *printer) keep(s *trace.Step) {
-	for i := range p.steps {
-		if p.steps[i].ID == s.ID {
-			p.steps[i] = s
-			return
-		}
+	p.k.widen(s)
+	if i, ok := p.at[s.ID]; ok {
+		p.steps[i] = s
+		return
 	}
+	p.at[s.ID] = len(p.steps)
 	p.steps = append(p.steps, s)
 }
 
@@ -178,11 +179,11 @@ func (p *printer) change(ch api.Change) {
 			if p.shown[s.ID] == "" && (s.Kind != trace.Leg || s.Asked.Question != "") {
 				p.shown[s.ID] = "asked"
 				p.end()
-				p.k.print("%s\n", painted(strings.TrimRight(string(sprint("%-8s %-16s %9s %10s   %s", indent(s)+s.Agent, opens(s), "", "", s.Title)), " ")))
+				p.k.print("%s\n", painted(strings.TrimRight(string(sprint("%-*s %-16s %9s %10s   %s", p.k.column(), indent(s)+s.Agent, opens(s), "", "", s.Title)), " ")))
 			}
 		case s.Status == "going":
 			if p.k.tty && p.open == "" {
-				p.k.live(sprint("%-8s %-16s %9s", indent(s)+s.Agent, s.Name, "…"))
+				p.k.live(sprint("%-*s %-16s %9s", p.k.column(), indent(s)+s.Agent, s.Name, "…"))
 			}
 		case s.Status == "returned" && (s.Kind == trace.Leg && s.Asked.Question != "" || s.ID == ledger.Root):
 			p.shown[s.ID] = state // what it did is told
@@ -206,6 +207,7 @@ func (p *printer) line(s *trace.Step, lead painted) {
 
 // whole prints the steps of a run that was read, each behind its number.
 func (p *printer) whole(steps []*trace.Step) {
+	p.k.widen(steps...)
 	for _, s := range steps {
 		p.keep(s)
 		p.line(s, sprint("%3d  ", s.N))

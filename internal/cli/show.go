@@ -243,6 +243,7 @@ func (k *call) detail(run string, d *trace.Detail) {
 			k.print("      %s%s\n", s.Asked.Outcome, below(s))
 		}
 		part("says", d.Answer)
+		k.widen(d.Thread...)
 		for _, x := range d.Thread {
 			k.print("%5d  %s\n", x.N, k.line(x))
 		}

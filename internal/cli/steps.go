@@ -33,6 +33,19 @@ func spaced(n int) string {
 	return s
 }
 
+// widest is how wide the column of who acts may become.
+const widest = 20
+
+// column is how wide the column of who acts is.
+func (k *call) column() int { return max(margin-1, min(k.wide, widest)) }
+
+// widen makes the column of who acts wide enough for some steps.
+func (k *call) widen(steps ...*trace.Step) {
+	for _, s := range steps {
+		k.wide = max(k.wide, len(indent(s))+len(s.Agent))
+	}
+}
+
 // line is one step on one line: who, what, how long, tokens, and why or what.
 func (k *call) line(s *trace.Step) painted {
 	who, what, took, tok, say := indent(s)+s.Agent, s.Name, "", "", s.Why
@@ -53,10 +66,10 @@ func (k *call) line(s *trace.Step) painted {
 	}
 	switch {
 	case s.Kind == trace.Pass && s.Status == "returned":
-		return sprint("%-8s → %-14s %9s %10s   %s", who, s.To, "", "", say)
+		return sprint("%-*s → %-14s %9s %10s   %s", k.column(), who, s.To, "", "", say)
 	case s.Status == "waiting" && s.Wait != nil && s.Wait.Settled == nil:
 		took, say = "held", s.Wait.Why
-		return sprint("%-8s %s %s %10s   %s", who, k.paint("31", fmt.Sprintf("%-16s", what)), k.paint("31", fmt.Sprintf("%9s", took)), tok, say)
+		return sprint("%-*s %s %s %10s   %s", k.column(), who, k.paint("31", fmt.Sprintf("%-16s", what)), k.paint("31", fmt.Sprintf("%9s", took)), tok, say)
 	case s.Status == "failed" || s.Status == "refused" || s.Status == "retrying" || s.Status == "lost":
 		if took == "" || s.Status == "refused" {
 			took = s.Status
@@ -101,7 +114,7 @@ func (k *call) line(s *trace.Step) painted {
 	if s.Undone != nil {
 		say += "   (undone " + s.Undone.Local().Format("2 Jan 15:04") + ")"
 	}
-	return painted(strings.TrimRight(string(sprint("%-8s %-16s %9s %10s   %s", who, what, took, tok, say)), " "))
+	return painted(strings.TrimRight(string(sprint("%-*s %-16s %9s %10s   %s", k.column(), who, what, took, tok, say)), " "))
 }
 
 // opens says what a step opens: a consult, a relay, or what a leg does.
