@@ -113,7 +113,10 @@ func decideCall(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 		case s.Opened().Call != nil:
 			d.Why = "a call from outside"
 		case u.N == 0:
-			d.Why = "the leg makes the call"
+			d.Why = map[bool]string{true: "a step of the plan makes the call", false: "the leg makes the call"}[t.Opener() != nil]
+			if t.IsHook() {
+				d.Why = "a hook makes the call"
+			}
 		case tool.Effect == ledger.Read && n == 1:
 			d.Why = fmt.Sprintf("turn %d made one call, a read: it starts at once", u.N)
 		case tool.Effect == ledger.Read:
