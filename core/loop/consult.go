@@ -220,7 +220,10 @@ func question(s *run.State, c *run.Call) ledger.Event {
 	text, _ := questionOf(c.Args)
 	names := chain(c.Turn.Thread)
 	g := &ledger.GateRaised{Form: ledger.QuestionTicket, Agent: names[0], Tool: project.AskPerson, Args: c.Args, Ask: text, By: nil,
-		Why: fmt.Sprintf("%s asks, through %s", names[len(names)-1], names[0])}
+		Why: names[0] + " asks"}
+	if last := names[len(names)-1]; last != names[0] {
+		g.Why = fmt.Sprintf("%s asks, through %s", last, names[0])
+	}
 	g.Shown = Shown(g)
 	return ledger.New(c.Step, g)
 }

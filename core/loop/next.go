@@ -287,10 +287,10 @@ func ReadAnswer(shape *schema.Schema, text string) (v any, faults string) {
 	}
 	v, err := value.Read([]byte(strings.TrimSpace(text)))
 	if err != nil {
-		if shape.Doc()["type"] != "string" {
-			return nil, fmt.Sprintf("it is not JSON (%v)", err)
+		if v, _, wrong := shape.Repair(text); len(wrong) == 0 || shape.Doc()["type"] == "string" { // a text, in words
+			return v, schema.Say(wrong)
 		}
-		v = text
+		return nil, fmt.Sprintf("it is not JSON (%v)", err)
 	}
 	v, _, wrong := shape.Repair(v)
 	return v, schema.Say(wrong)

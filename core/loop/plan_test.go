@@ -124,6 +124,7 @@ func TestALegAsksThePerson(t *testing.T) {
 	assert.Equal(t, "How many of boats?", w.S.Ticket(step).Raised.Ask)
 	_, err := loop.Settle(w.P, w.S, step, loop.Settlement{Verb: ledger.Answer, By: "ann", Result: "some"})
 	require.ErrorContains(t, err, "the answer does not fit: ")
+	assert.Equal(t, "asked asks", w.S.Ticket(step).Raised.Why)
 	e, err := loop.Settle(w.P, w.S, step, loop.Settlement{Verb: ledger.Answer, By: "ann", Result: "3"})
 	require.NoError(t, err)
 	w.Append(*e)

@@ -268,6 +268,12 @@ func TestAnAnswerHasToFitItsSchema(t *testing.T) {
 
 	w = through(t, "judged", `{"text":"Dear all"}`)
 	w.Step()
+	w.Reply("short")
+	w.Step()
+	assert.Len(t, w.Asked, 2, "a word that is listed needs no quotes")
+
+	w = through(t, "judged", `{"text":"Dear all"}`)
+	w.Step()
 	w.Reply(`"medium"`)
 	w.Step()
 	w.Reply(`"huge"`)

@@ -111,11 +111,15 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 		}
 		var said any = text
 		if shape := askedFor(p, state, step); shape != nil {
-			v, faults := ReadAnswer(shape, text)
-			if faults != "" {
-				return nil, refused("Answer as the question asks.", "the answer does not fit: %s", faults)
+			v, err := value.Read([]byte(strings.TrimSpace(text)))
+			if err != nil {
+				v = strings.TrimSpace(text) // in words
 			}
-			said = v
+			fixed, _, faults := shape.Repair(v)
+			if len(faults) > 0 {
+				return nil, refused("Answer as the question asks.", "the answer does not fit: %s", schema.Say(faults))
+			}
+			said = fixed
 		}
 		raw, err := json.Marshal(said)
 		if err != nil {
