@@ -376,6 +376,8 @@ func wants(s *run.State, t *run.Thread) (wants bool, why string, again bool) {
 		return false, "", false
 	case t.Agent() != u.Agent:
 		return true, t.Agent() + " holds the baton", false
+	case u.Revise():
+		return true, fmt.Sprintf("the answer of turn %d was sent back", u.N), false
 	case len(u.Calls) == 1:
 		return true, fmt.Sprintf("the call of turn %d has ended", u.N), false
 	}

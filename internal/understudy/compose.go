@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/reading"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
@@ -113,6 +114,23 @@ var (
 	pointsBack = regexp.MustCompile(`(?i)^(?:and|also|what about|how about)\b(?: what about| how about)?`)
 )
 
+// sentBack is what an answer is sent back with.
+var sentBack = regexp.MustCompile(`^(?:It must have|It has to hold that|Your answer does not fit) `)
+
+// taskBefore gives the task that an answer was sent back of; "" where the newest message is one
+// of its own.
+func (th *thought) taskBefore() string {
+	if !sentBack.MatchString(th.said) {
+		return ""
+	}
+	for i := th.from - 1; i >= 0; i-- {
+		if m := th.r.Messages[i]; m.Role == ledger.User && !sentBack.MatchString(m.Text) {
+			return m.Text
+		}
+	}
+	return ""
+}
+
 // task says whether what was said is something to work on: no question, and no courtesy.
 func (th *thought) task() bool {
 	if _, ok := th.courtesy(); ok || strings.HasSuffix(th.said, "?") {
@@ -175,6 +193,9 @@ func capital(s string) string {
 
 var demandedRE = regexp.MustCompile(`(?i)\b(?:must|has to|have to|needs to|need to|should) (?:always )?(?:name|mention|say|give|have|contain|include|tell|end with|begin with) ([^.;\n]+)`)
 
+// dayRE is a day, also where no clock says which.
+var dayRE = regexp.MustCompile(`(?i)\b(?:mon|tues|wednes|thurs|fri|satur|sun)day\b|\b(?:today|tomorrow)\b|\b\d{4}-\d\d-\d\d\b|\b\d{1,2} (?:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)`)
+
 // lacks lists what the instructions say a text must have, and this one has not.
 func (th *thought) lacks(text string) []string {
 	have := reading.Roots(text)
@@ -182,6 +203,9 @@ func (th *thought) lacks(text string) []string {
 	for _, m := range demandedRE.FindAllStringSubmatch(th.r.System+"\n"+taskOf(th.said).task, -1) {
 		for _, part := range regexp.MustCompile(`,| and `).Split(m[1], -1) {
 			want := reading.Roots(part)
+			if (slices.Contains(want, reading.Root("day")) || slices.Contains(want, reading.Root("date"))) && dayRE.MatchString(text) {
+				continue // it names one
+			}
 			if len(want) > 0 && !slices.ContainsFunc(want, func(w string) bool {
 				return slices.ContainsFunc(have, func(h string) bool { return reading.Akin(h, w) })
 			}) {

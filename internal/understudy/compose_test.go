@@ -34,6 +34,13 @@ func TestItJudgesByWhatItsInstructionsDemand(t *testing.T) {
 	assert.JSONEq(t, `{"fine":false,"remarks":"It must have the dues."}`, alone(judge, "Dear all, berth C4.", shape))
 }
 
+func TestAnAnswerThatIsSentBackIsGivenOnceMore(t *testing.T) {
+	said := []ledger.Message{user("Write a letter to all:\nready on Friday"), {Role: ledger.Assistant, Text: "Dear all"}, user("It must have the price.")}
+	r := understudy.Part{}.Answer(deed.Request{System: "You write letters.", Messages: said})
+	assert.Equal(t, "Dear all,\n\nReady on Friday.\n\nYours sincerely", r.Text)
+	assert.JSONEq(t, `{"good":true,"remarks":"","score":10}`, alone("You judge.", "A letter must name the day.\n\nDear all, ready on Friday.", `{"type":"object","required":["good","remarks"],"properties":{"good":{"type":"boolean"},"remarks":{"type":"string"},"score":{"type":"integer"}}}`), "a day of the week is a day")
+}
+
 func TestItRewritesAQuestion(t *testing.T) {
 	const editor = "Rewrite what you are told into one clear question."
 	assert.Equal(t, "When is job 12 ready?", alone(editor, "hi um when is job 12 ready pls", ""))

@@ -60,6 +60,10 @@ func (p Part) reply(r deed.Request) (text string, calls []ledger.Ask, why string
 		r = *plan
 		th = newThought(r, p.memory)
 	}
+	if task := th.taskBefore(); task != "" && len(th.cards) == 0 {
+		th.because("The answer was sent back; it has nothing to add, and gives it once more.")
+		th.said = task
+	}
 	switch {
 	case len(th.cards) == 0 && shape != nil:
 	case len(th.cards) == 0 && th.rewrites():
