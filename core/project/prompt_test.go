@@ -78,7 +78,7 @@ func TestExamplesAreHeldAgainstTodaysTools(t *testing.T) {
 		`the example does not fit look: `:              "tools: [look]\nexamples: [{said: x, calls: [{tool: look, args: {nam: it}}]}]\n",
 		`the example calls "lok", which desk does not`: "tools: [look]\nexamples: [{said: x, calls: [{tool: lok}]}]\n",
 		`the example does not fit answer: `:            "answer: {type: object, required: [a], properties: {a: {type: integer, description: A.}}}\nexamples: [{said: x, answer: {a: one}}]\n",
-		`calls: "lok" is not a tool of desk`:              "tools: [look]\nsettings: {calls: lok}\n",
+		`calls: "lok" is not a tool of desk`:           "tools: [look]\nsettings: {calls: lok}\n",
 	} {
 		_, probs := speaking("prompt: x\npasses_to: [other]\n"+keys, "", nil)
 		assert.Contains(t, says(probs), want)

@@ -12,5 +12,6 @@
 //	thread.go  a thread, its turn and its calls
 //	count.go   the sums over the tree
 //	apply.go   what each event changes
+//	frame.go   a relay at work, its visits of legs, and what opens threads
 //	line.go    what a session and consults that remember keep
 package run
