@@ -105,6 +105,7 @@ type Lane struct {
 	Under string `json:"under,omitempty"` // the lane that consults it
 	Turns int    `json:"turns"`
 	Calls int    `json:"calls"`
+	Times int    `json:"times,omitempty"` // that it was opened: consulted, or set to work by legs and their items; 0 on the main thread
 }
 
 // Wait is a ticket on a step.
@@ -161,12 +162,13 @@ type Trace struct {
 	byID   map[ledger.StepID]*Step
 	lanes  []*Lane
 	laneOf map[string]*Lane
+	seen   map[ledger.StepID]bool // threads that have a step
 	tally  view.Tally
 }
 
 // New gives the trace of a run with no events.
 func New(id string) *Trace {
-	return &Trace{state: run.New(id), byID: map[ledger.StepID]*Step{}, laneOf: map[string]*Lane{}}
+	return &Trace{state: run.New(id), byID: map[ledger.StepID]*Step{}, laneOf: map[string]*Lane{}, seen: map[ledger.StepID]bool{}}
 }
 
 // Of gives the trace of a whole ledger.
@@ -208,6 +210,10 @@ func (t *Trace) add(s *Step) *Step {
 	s.Thread = s.ID.Thread()
 	lane := t.lane(s.Thread, s.Agent)
 	s.Lane, s.Depth = lane.ID, lane.Depth
+	if on := t.byID[s.Thread]; on != nil && on.Lane != lane.ID && !t.seen[s.Thread] {
+		t.seen[s.Thread] = true
+		lane.Times++
+	}
 	if s.Kind == Turn {
 		lane.Turns++
 	} else {

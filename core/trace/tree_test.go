@@ -1,6 +1,7 @@
 package trace_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -41,9 +42,9 @@ func TestLanesAreATree(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []trace.Lane{
 		{ID: "desk", Agent: "desk", Turns: 2, Calls: 2},
-		{ID: "desk/dues", Agent: "dues", Depth: 1, Under: "desk", Turns: 2, Calls: 2},
-		{ID: "desk/dues/tides", Agent: "tides", Depth: 2, Under: "desk/dues", Turns: 1},
-		{ID: "desk/tides", Agent: "tides", Depth: 1, Under: "desk", Turns: 1},
+		{ID: "desk/dues", Agent: "dues", Depth: 1, Under: "desk", Turns: 2, Calls: 2, Times: 1},
+		{ID: "desk/dues/tides", Agent: "tides", Depth: 2, Under: "desk/dues", Turns: 1, Times: 1},
+		{ID: "desk/tides", Agent: "tides", Depth: 1, Under: "desk", Turns: 1, Times: 1},
 	}, tr.Totals().Lanes, "what a lane consults stands right below it")
 	assert.Equal(t, []string{"desk"}, tr.Totals().Path)
 	dues, tides := tr.Find("t1.c1"), tr.Find("t1.c2")
@@ -104,4 +105,21 @@ func TestADrillExpectsConsults(t *testing.T) {
 	assert.Equal(t, `consults: dues is consulted, answers "58" | dues was asked "What does it cost?\n\nnights: 2", done: "57 EUR, at six." | 2`, faults(project.ExpectConsult{Agent: "dues", Answer: "58"}))
 	assert.Equal(t, `consults: dues is consulted by tides, asked "x", outcome failed | no such consult; who was asked: dues, tides, tides | 0`, faults(project.ExpectConsult{Agent: "dues", By: "tides", Asked: "x", Outcome: "failed"}))
 	assert.NotEmpty(t, faults(project.ExpectConsult{Agent: "tides", By: "dues"}, project.ExpectConsult{Agent: "dues"}), "in this order")
+}
+
+func TestALaneCountsHowOftenItWasOpened(t *testing.T) {
+	w := coretest.Begin(coretest.Project(t, coretest.Letters), ledger.RunOpened{Relay: "talk", Input: json.RawMessage(`{"text":"the letter"}`), Text: "talk"})
+	for _, said := range []string{"a", "b", "c", "d"} {
+		w.Step()
+		w.Reply(said)
+	}
+	w.Step()
+	tr, err := trace.Of("w-1", w.Events)
+	require.NoError(t, err)
+	assert.Equal(t, []trace.Lane{
+		{ID: "talk", Agent: "talk", Calls: 7},
+		{ID: "talk/writer", Agent: "writer", Depth: 1, Under: "talk", Turns: 2, Times: 2},
+		{ID: "talk/reader", Agent: "reader", Depth: 1, Under: "talk", Turns: 2, Times: 2},
+	}, tr.Totals().Lanes, "a bundle of threads is one lane with a count")
+	assert.Equal(t, "3 writer", tr.Find("r.talk:1.i3").Name)
 }

@@ -258,6 +258,7 @@ function LaneLabel({ lane: l, top, colour, fold, onFold }: { lane: Lane; top: nu
       </span>
       {l.turns + l.calls > 0 && (
         <span className="truncate text-[11px] text-ink-3">
+          {(l.times ?? 0) > 1 && `×${l.times} · `}
           {count(l.turns, "turn")} · {count(l.calls, "call")}
         </span>
       )}
