@@ -111,10 +111,10 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 	switch l.Kind {
 	case LegOfAgent:
 		l.Does = x.Agent
-		l.Say = c.template(d, s, at+"/say", x.Say)
+		l.Say = c.template(d, s, at+"/say", c.spelled(d, at+"/say", x.Say))
 	case LegPrompt:
 		l.Does = cmp.Or(l.Does, r.Name+"."+l.Name)
-		l.Say = c.template(d, s, at+"/prompt", x.Prompt)
+		l.Say = c.template(d, s, at+"/prompt", c.spelled(d, at+"/prompt", x.Prompt))
 		l.Own = &Agent{Name: l.Does, Model: cmp.Or(x.Model, c.model), Answer: l.Answer, Place: l.Place, Said: l.Place}
 		if l.Own.Model == "" {
 			c.report(Error, l.Place, "Add model: here or in "+Main+".", "the leg %q has no model", l.Name)
@@ -127,14 +127,14 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 		l.Say = c.template(d, s, at+"/ask", x.Ask)
 	case LegPlan:
 		l.Does, l.Among, l.Steps = x.Plan, x.Among, cmp.Or(x.Steps, stepsOfPlan)
-		l.Say = c.template(d, s, at+"/say", x.Say)
+		l.Say = c.template(d, s, at+"/say", c.spelled(d, at+"/say", x.Say))
 		if len(x.Among) == 0 {
 			c.report(Error, l.Place, "Add among: with the agents, tools and relays that its steps are chosen from.", "the plan %q has nobody to carry it out", l.Name)
 		}
 	case LegExchange:
 		l.Rounds, l.Phrase = cmp.Or(x.Rounds, rounds), x.Phrase
 		copy(l.Between[:], x.Exchange)
-		l.Say = c.template(d, s, at+"/say", x.Say)
+		l.Say = c.template(d, s, at+"/say", c.spelled(d, at+"/say", x.Say))
 		l.Until = c.cond(d, spoken(c, d, names), at+"/until", x.Until)
 	case LegOfTool:
 		l.Does = x.Tool

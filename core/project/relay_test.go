@@ -63,6 +63,16 @@ func TestFaultsOfRelaysAreToldWithTheirPlaceAndRemedy(t *testing.T) {
 	}
 }
 
+func TestALegMayNameAWording(t *testing.T) {
+	p, probs := course("  a: {prompt: \"{{ wording.tone }} Say {{ input.text }}.\"}\n", "---\nwording: tone\ntext: Be brief.\n")
+	require.NotNil(t, p, says(probs))
+	text, err := p.Relays["r"].Legs[0].Say.Fill(map[string]any{"input": map[string]any{"text": "it"}})
+	require.NoError(t, err)
+	assert.Equal(t, "Be brief. Say it.", text)
+	_, probs = course("  a: {prompt: \"{{ wording.tune }}\"}\n", "---\nwording: tone\ntext: Be brief.\n")
+	assert.Contains(t, says(probs), `unknown wording "tune". Did you mean "tone"?`)
+}
+
 func TestWhatIsInOrderIsNotRemarkedOn(t *testing.T) {
 	p, probs := course("  a: {agent: dues, keep: one}\n  b: {choose: [{when: \"visits.a < 3 && kept.one == 'x'\", go: a}]}\n  c: {finish: '=kept.one'}\n", "")
 	require.NotNil(t, p)

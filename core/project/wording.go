@@ -80,6 +80,19 @@ func (p *Project) LastWord(limit string) string {
 
 var wordingRef = regexp.MustCompile(`\{\{\s*wording\.([a-z][a-z0-9_]*)\s*\}\}`)
 
+// spelled gives a text with the wordings that it names in their place, where it is not told
+// which part came from where.
+func (c *compiler) spelled(d *document, at, src string) string {
+	return wordingRef.ReplaceAllStringFunc(src, func(ref string) string {
+		name := wordingRef.FindStringSubmatch(ref)[1]
+		w, ok := c.wordings[name]
+		if !ok {
+			c.report(Error, d.at(at), "Write a document wording: "+name+" with its text.", "unknown wording %q.%s", name, near.Hint(name, keysOf(c.wordings)))
+		}
+		return strings.TrimRight(w.text, "\n")
+	})
+}
+
 // pieces compiles a text that may name wordings into its parts. Own are an agent's: in place
 // of a wording, or added to it.
 func (c *compiler) pieces(d *document, s *expr.Scope, at, name string, place Place, src string, own map[string]any) []Piece {
