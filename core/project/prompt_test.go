@@ -45,6 +45,8 @@ func TestWordingsStandOnceAndAreAddedToOrReplaced(t *testing.T) {
 	assert.Contains(t, names, "wording tone stonebaton.yaml:27:7")
 	_, probs = speaking("prompt: '{{ wording.tune }}'\npasses_to: [other]\n", docs, nil)
 	assert.Contains(t, says(probs), `unknown wording "tune". Did you mean "tone"?`)
+	_, probs = speaking("prompt: '{{ wording.tone }}'\npasses_to: [other]\n", "---\nwording: tone\ntext: \"Use ${secret:KEY}\"\n", nil)
+	assert.Contains(t, says(probs), "a wording must not refer to a secret")
 	_, probs = speaking("prompt: Hello.\nwordings: {tone: x}\npasses_to: [other]\n", docs, nil)
 	assert.Contains(t, says(probs), `the prompt of desk does not use the wording "tone"`)
 }

@@ -34,6 +34,9 @@ func (c *compiler) readWordings() {
 		}
 		var r struct{ Wording, Text string }
 		c.into(d, &r)
+		if secretRef.MatchString(r.Text) {
+			c.report(Error, d.at("/text"), "Give the secret to the tool that needs it.", "a wording must not refer to a secret: the model, and everybody who reads the run, would see it")
+		}
 		c.wordings[r.Wording] = wording{r.Text, d.at("/text")}
 	}
 	c.p.explains = map[string]*expr.Template{}
