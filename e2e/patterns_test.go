@@ -86,9 +86,17 @@ func TestAConversationThroughARelayKeepsTheBetterQuestions(t *testing.T) {
 		said = append(said, x.Who+" "+x.Text)
 	}
 	assert.Equal(t, []string{"user hi um when is job 12 ready pls", "leg When is job 12 ready?", "agent Job 12: the bicycle of Aldous, ready on Friday, 46 EUR.", "user and 14?"}, said, "both versions are seen")
-	events := get("/api/runs/" + session + "-4/events")
-	assert.Contains(t, events, `"text":"When is job 12 ready?"`, "the session keeps the better question")
-	assert.NotContains(t, events, `"text":"and 14?"},{`, "not the rough one")
+	var events struct {
+		Events []struct {
+			Data struct {
+				Memory []struct{ Text string }
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(get("/api/runs/"+session+"-4/events")), &events))
+	memory := events.Events[0].Data.Memory
+	require.Len(t, memory, 6)
+	assert.Equal(t, []string{"When is job 12 ready?", "When is job 14 ready?", "When is job 15 ready?"}, []string{memory[0].Text, memory[2].Text, memory[4].Text}, "the session keeps the better questions, not the rough ones")
 }
 
 func TestTheMapOfAProjectAndOfARelay(t *testing.T) {
