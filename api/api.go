@@ -191,13 +191,14 @@ type Project struct {
 
 // Agent is an agent of the project.
 type Agent struct {
-	ID       string        `json:"id"`
-	Status   string        `json:"status"`
-	Summary  string        `json:"summary"`
-	Model    string        `json:"model"`
-	Tools    []string      `json:"tools"`
-	PassesTo []string      `json:"passes_to"`
-	Place    project.Place `json:"place"`
+	ID       string         `json:"id"`
+	Status   string         `json:"status"`
+	Summary  string         `json:"summary"`
+	Model    string         `json:"model"`
+	Tools    []string       `json:"tools"`
+	PassesTo []string       `json:"passes_to"`
+	Takes    map[string]any `json:"takes"` // JSON Schema of what it is consulted with
+	Place    project.Place  `json:"place"`
 }
 
 // Relay is a relay of the project.
@@ -262,7 +263,9 @@ type Tool struct {
 	Stubs       int               `json:"stubs"`
 	Gate        string            `json:"gate,omitempty"` // when a person is asked, in words
 	By          []string          `json:"by"`
-	Agents      []string          `json:"agents"`
+	Agents      []string          `json:"agents"` // that have it
+	Hooks       []string          `json:"hooks"`  // agents whose hooks call it
+	Relays      []string          `json:"relays"` // with a leg that calls it, or a plan that may
 	Input       map[string]any    `json:"input"`
 	Output      map[string]any    `json:"output,omitempty"`
 	Seen        project.Contract  `json:"contract"` // as models see it

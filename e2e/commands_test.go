@@ -54,6 +54,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		assert.Contains(t, r.out, "stopped at its length limit")
 		r = s.run(t, "tools")
 		assert.Regexp(t, "assign_berth +write +free +openapi +2 +length over 40 m +berths", r.out)
+		assert.Regexp(t, "vessels_due +read +free +sql +1 +none +morning_round ", r.out, "a relay uses it")
 		r = s.run(t, "tools", "assign_bert")
 		assert.Equal(t, 1, r.code)
 		assert.Contains(t, r.err, `Did you mean "assign_berth"?`)

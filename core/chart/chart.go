@@ -25,11 +25,12 @@ const (
 // Link is what a way says of its two ends.
 type Link string
 
-// The links: the first five of a project, the others of a relay.
+// The links: the first six of a project, the others of a relay.
 const (
 	Calls    Link = "calls"
 	Passes   Link = "passes to"
 	Consults Link = "consults"
+	Judged   Link = "is judged by"
 	Works    Link = "sets to work" // a relay, an agent
 	Goes     Link = "goes through" // a relay, another
 	Next     Link = "then"
@@ -135,7 +136,9 @@ func Of(p *project.Project) *Chart {
 	}
 	for _, n := range slices.Sorted(maps.Keys(p.Relays)) {
 		for _, l := range p.Relays[n].Legs {
-			c.does(p, id(Relay, n), l)
+			u := p.ByLeg(l)
+			c.uses(id(Relay, n), u)
+			c.links(id(Relay, n), Agent, u.Agents, Works)
 		}
 	}
 	for _, n := range slices.Sorted(maps.Keys(p.Agents)) {
@@ -146,9 +149,10 @@ func Of(p *project.Project) *Chart {
 		for _, x := range a.Consults {
 			c.link(from, id(Agent, x.Agent), Consults, "")
 		}
-		for _, t := range a.Tools {
-			c.named(p, from, t)
+		if a.Good != nil {
+			c.link(from, id(Agent, a.Good.Judge), Judged, "")
 		}
+		c.uses(from, p.ByAgent(a))
 	}
 	c.place(id(Relay, p.Start), id(Agent, p.Start))
 	return c
@@ -161,34 +165,15 @@ func legs(n int) string {
 	return fmt.Sprintf("%d legs", n)
 }
 
-// does links what a leg sets to work to the relay.
-func (c *Chart) does(p *project.Project, from string, l *project.Leg) {
-	switch l.Kind {
-	case project.LegTogether:
-		for _, b := range l.Branches {
-			c.does(p, from, b)
-		}
-	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay, project.LegPlan:
-		c.named(p, from, l.Does)
-		for _, n := range l.Among {
-			c.named(p, from, n)
-		}
-	case project.LegExchange:
-		for _, n := range l.Between {
-			c.named(p, from, n)
-		}
-	case project.LegPrompt, project.LegAsk, project.LegSet, project.LegChoose, project.LegFinish:
-	}
+// uses links the tools and relays that an agent or a relay uses to it.
+func (c *Chart) uses(from string, u project.Uses) {
+	c.links(from, Tool, u.Tools, Calls)
+	c.links(from, Relay, u.Relays, Goes)
 }
 
-func (c *Chart) named(p *project.Project, from, name string) {
-	switch {
-	case p.Tools[name] != nil:
-		c.link(from, id(Tool, name), Calls, "")
-	case p.Relays[name] != nil:
-		c.link(from, id(Relay, name), Goes, "")
-	case p.Agents[name] != nil:
-		c.link(from, id(Agent, name), Works, "")
+func (c *Chart) links(from string, k Kind, names []string, l Link) {
+	for _, n := range names {
+		c.link(from, id(k, n), l, "")
 	}
 }
 

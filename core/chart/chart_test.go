@@ -135,3 +135,23 @@ func TestWhatIsWrittenIsWellFormed(t *testing.T) {
 	}
 	assert.Contains(t, chart.OfRelay(p, p.Relays["card"]).Mermaid(), "kept.facts.length_m #gt; 100.0")
 }
+
+func TestWhoJudgesIsOnTheMap(t *testing.T) {
+	p := coretest.Project(t, strings.Replace(coretest.Letters, "prompt: You are the desk.\n", "prompt: You are the desk.\ngood_when: {judge: reader, that: \"It is kind.\"}\n", 1))
+	w := coretest.Begin(p, ledger.RunOpened{Relay: "tried", Input: json.RawMessage(`{"text":"x"}`), Text: "x"})
+	for _, reply := range []string{"a letter", "a letter", `{"good":true,"remarks":""}`} {
+		w.Step()
+		w.Reply(reply)
+	}
+	c := chart.Of(p)
+	require.NoError(t, c.Path("w-1", w.Events))
+	assert.Equal(t, []int{1}, way(c, "relay:tried", "agent:reader", chart.Works).Taken, "by a leg")
+
+	w = coretest.Begin(p, ledger.RunOpened{Agent: "desk", Text: "Hello."})
+	w.Step()
+	w.Reply("Good day.")
+	w.Step()
+	c = chart.Of(p)
+	require.NoError(t, c.Path("w-1", w.Events))
+	assert.Equal(t, []int{1}, way(c, "agent:desk", "agent:reader", chart.Judged).Taken, "by an agent")
+}

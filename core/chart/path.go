@@ -96,8 +96,13 @@ func (p *path) step(e ledger.Event, before string) {
 			p.took(owner(c.Turn.Thread), id(Tool, c.Decided.Tool), "", Calls)
 		}
 	case *ledger.ThreadOpened:
-		if d.Call == nil {
-			p.took(owner(p.s.Thread(e.Step).Parent()), id(Agent, d.Agent), "", Consults, Works)
+		up := p.s.Thread(e.Step).Parent()
+		switch {
+		case d.Call != nil:
+		case d.Role != ledger.Judge:
+			p.took(owner(up), id(Agent, d.Agent), "", Consults, Works)
+		case p.took(owner(up), id(Agent, d.Agent), "", Judged) == nil && up.Parent() != nil: // the leg says that it is judged
+			p.took(owner(up.Parent()), id(Agent, d.Agent), "", Works)
 		}
 	case *ledger.FrameOpened:
 		p.was(id(Relay, d.Relay))

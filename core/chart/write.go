@@ -102,7 +102,7 @@ func (c *Chart) index() {
 func (w *Way) label() string {
 	out := w.When
 	switch w.Link {
-	case Fails, Passes, Consults, Works, Goes:
+	case Fails, Passes, Consults, Judged, Works, Goes:
 		out = string(w.Link)
 	case Calls, Next, When:
 	}
@@ -191,6 +191,8 @@ text{font:13px system-ui,sans-serif;fill:#1d2126}.a{font-size:11px;fill:#5b626b}
 			class += " on"
 		}
 		fmt.Fprintf(&b, `<path class="%s" d="%s" marker-end="url(#h)"/>`+"\n", class, w.Path)
+	}
+	for _, w := range c.Ways { // over all the lines
 		if l := w.label(); l != "" && (c.Relay || len(w.Taken) > 0) {
 			anchor := "middle"
 			if c.Relay {

@@ -40,7 +40,7 @@ func decide(p *project.Project, s *run.State, t *run.Thread) []Action {
 			decideStep(p, s, t, d, a, l)
 		} else if to, ok := strings.CutPrefix(a.Tool, project.ConsultPrefix); ok && p.Tools[a.Tool] == nil {
 			decideConsult(p, s, t, d, a, to)
-		} else if r := p.Relays[a.Tool]; r != nil && p.Tools[a.Tool] == nil {
+		} else if r := p.Relays[a.Tool]; r != nil {
 			decideCourse(p, s, t, d, a, r)
 		} else if a.Tool == project.AskPerson && p.Tools[a.Tool] == nil {
 			decideAsk(s, t, d, a)

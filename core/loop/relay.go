@@ -293,7 +293,7 @@ func (g *going) say(l *project.Leg) (string, error) {
 	if l.Say != nil {
 		return l.Say.Fill(g.vars())
 	}
-	parts := []string{Told(g.r, g.f.Input)}
+	parts := []string{Told(g.r, g.f.Input, "\n")}
 	if g.n > 0 {
 		parts = append(parts, expr.Show(g.item))
 	}
@@ -303,8 +303,8 @@ func (g *going) say(l *project.Leg) (string, error) {
 	return strings.TrimSpace(strings.Join(parts, "\n\n")), nil
 }
 
-// Told gives the input of a relay as a text: its one field, or each by its name.
-func Told(r *project.Relay, input map[string]any) string {
+// Told gives the input of a relay as a text: its one field, or each by its name, parted by sep.
+func Told(r *project.Relay, input map[string]any, sep string) string {
 	keys := make([]string, 0, len(input))
 	for k := range input {
 		keys = append(keys, k)
@@ -317,7 +317,7 @@ func Told(r *project.Relay, input map[string]any) string {
 	for _, k := range keys {
 		lines = append(lines, k+": "+expr.Show(input[k]))
 	}
-	return strings.Join(lines, "\n")
+	return strings.Join(lines, sep)
 }
 
 // filled gives what a leg gives its tool or relay.

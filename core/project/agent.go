@@ -137,10 +137,8 @@ func (c *compiler) references() {
 		queue = append(queue, g.Judge)
 	}
 	for _, n := range keysOf(c.p.Relays) {
-		for _, leg := range c.p.Relays[n].Legs {
-			for _, l := range leg.parts() {
-				queue = append(queue, l.agents()...)
-			}
+		for _, l := range c.p.Relays[n].Legs {
+			queue = append(queue, c.p.ByLeg(l).Agents...)
 		}
 	}
 	reached := map[string]bool{}
@@ -153,11 +151,7 @@ func (c *compiler) references() {
 		if a == nil {
 			continue
 		}
-		next := slices.Clone(a.PassesTo)
-		for _, x := range a.Consults {
-			next = append(next, x.Agent)
-		}
-		for _, h := range next {
+		for _, h := range c.p.ByAgent(a).Agents {
 			if !reached[h] {
 				reached[h] = true
 				queue = append(queue, h)

@@ -107,8 +107,12 @@ func mustCompile(raw json.RawMessage) *schema.Schema {
 	panic("a schema of our own is one: " + err.Error())
 }
 
-// Params gives what an agent is consulted with: a question, then the fields of its input.
-func (a *Agent) Params() (*schema.Schema, error) {
+// Params compiles what Takes gives.
+func (a *Agent) Params() (*schema.Schema, error) { return schema.Compile(a.Takes()) }
+
+// Takes gives the JSON Schema of what an agent is consulted with: a question, and the fields
+// of its input.
+func (a *Agent) Takes() map[string]any {
 	doc := map[string]any{"type": "object", "additionalProperties": false}
 	props, required := map[string]any{}, []any{Question}
 	if a.Input != nil {
@@ -122,7 +126,7 @@ func (a *Agent) Params() (*schema.Schema, error) {
 	}
 	props[Question] = map[string]any{"type": "string", "minLength": 1, "description": "What to ask, in full: " + a.Name + " sees nothing of this conversation."}
 	doc["properties"], doc["required"] = props, required
-	return schema.Compile(doc)
+	return doc
 }
 
 // pack fills every agent's toolbox: its tools, then its consults, then its handoffs.

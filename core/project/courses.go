@@ -15,6 +15,12 @@ import (
 func (c *compiler) courses() {
 	for _, n := range keysOf(c.p.Relays) {
 		r := c.p.Relays[n]
+		if t := c.p.Tools[n]; t != nil {
+			c.report(Error, r.Place, oneName, "%q is the name of a relay, and of a tool in %s:%d", n, t.Place.File, t.Place.Line)
+		}
+		if a := c.p.Agents[n]; a != nil {
+			c.report(Error, r.Place, oneName, "%q is the name of a relay, and of an agent in %s:%d", n, a.Place.File, a.Place.Line)
+		}
 		for _, l := range r.Legs {
 			c.does(r, l)
 		}
@@ -28,13 +34,8 @@ func (c *compiler) courses() {
 	}
 }
 
-// Each step of a leg that works: itself, or its branches.
-func (l *Leg) parts() []*Leg {
-	if l.Kind == LegTogether {
-		return l.Branches
-	}
-	return []*Leg{l}
-}
+// oneName is the remedy where a name does not say of what it is.
+const oneName = "Give one of them another name: tools:, among: and start: say no more than the name."
 
 // does holds what a leg names, and what it gives it, against what there is.
 func (c *compiler) does(r *Relay, l *Leg) {
@@ -140,12 +141,10 @@ func (c *compiler) nested() {
 			}
 			return
 		}
-		for _, leg := range r.Legs {
-			for _, l := range leg.parts() {
-				for _, n := range l.relays() {
-					if x := c.p.Relays[n]; x != nil {
-						walk(x, append(slices.Clone(path), r.Name))
-					}
+		for _, l := range r.Legs {
+			for _, n := range c.p.ByLeg(l).Relays {
+				if x := c.p.Relays[n]; x != nil {
+					walk(x, append(slices.Clone(path), r.Name))
 				}
 			}
 		}
@@ -162,65 +161,31 @@ func (c *compiler) effectOf(r *Relay, seen map[string]bool) ledger.Effect {
 		return out
 	}
 	seen[r.Name] = true
-	var parts []*Leg
-	for _, l := range r.Legs {
-		parts = append(parts, l.parts()...)
-	}
-	strongest := func(name string) {
-		if t := c.p.Tools[name]; t != nil {
-			out = out.Stronger(t.Effect)
-		} else if x := c.p.Relays[name]; x != nil {
-			out = out.Stronger(c.effectOf(x, seen))
+	strongest := func(u Uses) {
+		for _, n := range u.Tools {
+			if t := c.p.Tools[n]; t != nil {
+				out = out.Stronger(t.Effect)
+			}
+		}
+		for _, n := range u.Relays {
+			if x := c.p.Relays[n]; x != nil {
+				out = out.Stronger(c.effectOf(x, seen))
+			}
 		}
 	}
-	for _, l := range parts {
-		switch l.Kind {
-		case LegOfTool, LegOfRelay:
-			strongest(l.Does)
-		case LegOfAgent, LegPlan, LegExchange:
-			for _, n := range l.agents() {
-				for _, a := range c.reachable(n) {
-					for _, t := range a.Tools {
-						strongest(t)
-					}
-				}
+	for _, l := range r.Legs {
+		u := c.p.ByLeg(l)
+		strongest(u)
+		for _, n := range u.Agents {
+			for _, a := range c.reachable(n) {
+				strongest(c.p.ByAgent(a))
 			}
-			for _, n := range l.Among {
-				strongest(n)
-			}
-		case LegTogether, LegPrompt, LegAsk, LegSet, LegChoose, LegFinish:
 		}
 	}
 	return out
 }
 
-// agents lists the agents that a leg, or a branch, sets to work itself.
-func (l *Leg) agents() []string {
-	switch l.Kind {
-	case LegOfAgent:
-		return []string{l.Does}
-	case LegPlan:
-		return append([]string{l.Does}, l.Among...) // of which some may be tools and relays
-	case LegExchange:
-		return l.Between[:]
-	case LegOfTool, LegOfRelay, LegPrompt, LegAsk, LegSet, LegChoose, LegFinish, LegTogether:
-	}
-	return nil
-}
-
-// relays lists the relays that a leg, or a branch, may go through.
-func (l *Leg) relays() []string {
-	switch l.Kind {
-	case LegOfRelay:
-		return []string{l.Does}
-	case LegPlan:
-		return l.Among
-	case LegOfAgent, LegExchange, LegOfTool, LegPrompt, LegAsk, LegSet, LegChoose, LegFinish, LegTogether:
-	}
-	return nil
-}
-
-// reachable lists an agent and those that it may pass to or consult, however far.
+// reachable lists an agent and those that it may set to work, however far.
 func (c *compiler) reachable(agent string) []*Agent {
 	seen := map[string]*Agent{}
 	var walk func(name string)
@@ -230,11 +195,8 @@ func (c *compiler) reachable(agent string) []*Agent {
 			return
 		}
 		seen[name] = a
-		for _, to := range a.PassesTo {
+		for _, to := range c.p.ByAgent(a).Agents {
 			walk(to)
-		}
-		for _, x := range a.Consults {
-			walk(x.Agent)
 		}
 	}
 	walk(agent)

@@ -206,29 +206,16 @@ func (c *compiler) judge() {
 	}
 	c.judgeSideBySide()
 	c.judgeUse()
+	c.about = "" // what follows is of no tool
 	c.judgeSystems()
-	c.about = ""
 }
 
-// judgeUse tells of tools that no agent has, where others are used.
+// judgeUse tells of tools that nothing uses, where others are used.
 func (c *compiler) judgeUse() {
-	used := map[string]bool{}
-	for _, a := range c.p.Agents {
-		for _, t := range a.Tools {
-			used[t] = true
-		}
-	}
-	for _, r := range c.p.Relays {
-		for _, leg := range r.Legs {
-			for _, l := range leg.parts() {
-				for _, t := range append(l.Among, l.Does) {
-					used[t] = true
-				}
-			}
-		}
-	}
+	users := c.p.Users()
 	for _, j := range c.judged {
-		if c.about = j.tool.Name; len(used) > 0 && !used[j.tool.Name] {
+		if _, used := users[j.tool.Name]; len(users) > 0 && !used {
+			c.about = j.tool.Name
 			c.coded("unused", Hint, j.tool.Place, "Put it into tools: of an agent, or into a leg of a relay.", "no agent and no relay uses the tool %q", j.tool.Name)
 		}
 	}

@@ -45,6 +45,9 @@ func (c *compiler) among(r *Relay, l *Leg) {
 		case n == l.Does:
 			c.report(Error, l.Place, "Remove it from among:.", "the plan %q of %s would give its steps to the agent that plans", l.Name, r.Name)
 			return
+		case c.p.Tools[n] != nil && c.p.Agents[n] != nil:
+			c.report(Error, l.Place, oneName, "the plan %q of %s chooses from %q, which is the name of an agent and of a tool in %s:%d", l.Name, r.Name, n, c.p.Tools[n].Place.File, c.p.Tools[n].Place.Line)
+			return
 		case slices.Contains(l.Among[:i], n):
 			c.report(Error, l.Place, "Keep one of them.", "%q is listed twice", n)
 			return

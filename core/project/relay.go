@@ -225,6 +225,7 @@ func (c *compiler) relay(d *document) {
 	}
 	c.into(d, &raw)
 	r := &Relay{Name: raw.Relay, Summary: raw.Summary, Place: d.at("/relay")}
+	c.taken(r.Place, r.Name)
 	if raw.Input == nil {
 		raw.Input = map[string]any{"type": "object", "properties": map[string]any{}}
 	}

@@ -50,6 +50,12 @@ func TestFaultsOfRelaysAreToldWithTheirPlaceAndRemedy(t *testing.T) {
 		`next_step is how the agent of a plan takes its next step`:                      {"  a: {agent: dues}\n", "---\ntool: next_step\nsummary: Go.\nstubs: [{returns: 1}]\n"},
 		`a leg that is a choose keeps nothing under a name of its own`:                  {"  a: {choose: [{go: b}], keep: x}\n  b: {finish: x}\n", ""},
 		`the input of a relay must be an object`:                                        {"  a: {relay: r2, input: {}}\n", "---\nrelay: r2\ninput: {type: string}\nlegs: [dues]\n"},
+		`"dues" is the name of a relay, and of an agent in`:                             {"  a: {relay: dues, input: {}}\n", "---\nrelay: dues\nlegs: [dues]\n"},
+		`"look" is the name of a relay, and of a tool in`:                               {"  a: {agent: dues}\n", "---\nrelay: look\nlegs: [dues]\n"},
+		`the plan "a" of r chooses from "look", which is the name of an agent and of a`: {"  a: {plan: dues, among: [look]}\n", "---\nagent: look\nsummary: Looks about.\nprompt: x\n"},
+		`names that begin with pass_to_ are for handoffs`:                               {"  a: {agent: dues}\n", "---\nrelay: pass_to_dues\nlegs: [dues]\n"},
+		`names that begin with consult_ are for consults`:                               {"  a: {agent: dues}\n", "---\nrelay: consult_dues\nlegs: [dues]\n"},
+		`ask_person is how an agent that is consulted asks`:                             {"  a: {agent: dues}\n", "---\nrelay: ask_person\nlegs: [dues]\n"},
 		`legs.a.agnet is not known here; did you mean "agent"?`:                         {"  a: {agnet: dues}\n", ""},
 	} {
 		_, probs := course(text[0], text[1])
@@ -98,4 +104,69 @@ func TestEveryDefaultOfALegIsSaid(t *testing.T) {
 	assert.Contains(t, said["talk.talk"], "where it fails, sorry comes next")
 	assert.Contains(t, said["trip.plan"], "at most 3, each by one of reader, look, reserve, card")
 	assert.Contains(t, said["asked.which"], "the person is told where it does not")
+}
+
+// What uses what: legs, their judges, hooks and agents that share the name of a tool.
+const users = `project: p
+start: desk
+model: m
+models: {m: {speaks: understudy}}
+---
+tool: look
+summary: Look a thing up when asked.
+effect: read
+input: {type: object, properties: {}}
+stubs: [{returns: 1}]
+---
+tool: note
+summary: Write down that somebody came.
+input: {type: object, properties: {}}
+resend: safe
+stubs: [{returns: 1}]
+---
+tool: idle
+summary: Count the days of the year.
+effect: read
+input: {type: object, properties: {}}
+stubs: [{returns: 1}]
+---
+agent: desk
+summary: Reads requests.
+prompt: x
+tools: [look]
+good_when: {judge: look, that: It is kind.}
+---
+agent: look
+summary: Judges kindness.
+prompt: x
+answer: {type: object, properties: {good: {type: boolean}, remarks: {type: string}}}
+on: {taking: [{call: {tool: note}}]}
+---
+relay: round
+summary: Goes through all.
+legs:
+  one: {together: {a: {agent: look}, b: {tool: look, args: {}}}}
+---
+relay: judged
+summary: Has it judged.
+legs:
+  one: {prompt: Say it., good_when: {judge: look, that: It is kind.}}
+`
+
+func TestWhatUsesWhat(t *testing.T) {
+	p, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: users}, Env: map[string]string{}})
+	require.NotNil(t, p, says(probs))
+	assert.Contains(t, says(probs), `no agent and no relay uses the tool "idle"`)
+	assert.NotContains(t, says(probs), `uses the tool "note"`, "a hook does")
+	for _, x := range probs {
+		if strings.Contains(x.Say, "nothing says what") || strings.Contains(x.Say, "begin itself again") {
+			assert.Empty(t, x.Tool, "it is about no tool: %s", x.Say)
+		}
+	}
+	assert.Equal(t, map[string]project.Users{"look": {Agents: []string{"desk"}, Relays: []string{"round"}}, "note": {Hooks: []string{"look"}}}, p.Users())
+	assert.Equal(t, project.Uses{Agents: []string{"look"}, Tools: []string{"look"}}, p.ByAgent(p.Agents["desk"]), "the judge and the tool have one name")
+	assert.Equal(t, project.Uses{Tools: []string{"note"}}, p.ByAgent(p.Agents["look"]), "its hooks call it")
+	assert.Equal(t, project.Uses{Agents: []string{"look"}, Tools: []string{"look"}}, p.ByLeg(p.Relays["round"].Legs[0]))
+	assert.Equal(t, project.Uses{Agents: []string{"look"}}, p.ByLeg(p.Relays["judged"].Legs[0]))
+	assert.Equal(t, ledger.Write, p.Relays["judged"].Effect, "a hook of the agent that judges writes")
 }

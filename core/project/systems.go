@@ -175,13 +175,13 @@ func (c *compiler) unbounded(d *document, r *Relay) {
 func (c *compiler) through() {
 	for _, n := range keysOf(c.p.Relays) {
 		r := c.p.Relays[n]
-		for _, leg := range r.Legs {
-			for _, l := range leg.parts() {
-				for _, name := range l.agents() {
-					for _, a := range c.reachable(name) {
-						if slices.Contains(a.Tools, n) {
-							c.coded("circle", Warning, l.Place, "Take "+n+" out of the tools of "+a.Name+".", "the relay %s can begin itself again: its leg %s sets %s to work, which has it as a tool; that ends %d deep", n, leg.Name, a.Name, DeepestConsult)
-						}
+		for _, l := range r.Legs {
+			told := map[string]bool{}
+			for _, name := range c.p.ByLeg(l).Agents {
+				for _, a := range c.reachable(name) {
+					if slices.Contains(a.Tools, n) && !told[a.Name] {
+						told[a.Name] = true
+						c.coded("circle", Warning, l.Place, "Take "+n+" out of the tools of "+a.Name+".", "the relay %s can begin itself again: its leg %s sets %s to work, which has it as a tool; that ends %d deep", n, l.Name, a.Name, DeepestConsult)
 					}
 				}
 			}

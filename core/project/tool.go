@@ -57,22 +57,28 @@ type rawSaying struct{ When, Say string }
 // scopes are the names that the parts of one tool may use, each made when it is needed.
 type scopes struct{ args, result, failure, response func() *expr.Scope }
 
+// taken refuses names of tools and relays that are what models call for something else.
+func (c *compiler) taken(at Place, name string) {
+	const remedy = "Give it another name."
+	switch {
+	case strings.HasPrefix(name, PassPrefix):
+		c.report(Error, at, remedy, "names that begin with %s are for handoffs", PassPrefix)
+	case strings.HasPrefix(name, ConsultPrefix):
+		c.report(Error, at, remedy, "names that begin with %s are for consults", ConsultPrefix)
+	case name == NextStep:
+		c.report(Error, at, remedy, "%s is how the agent of a plan takes its next step", NextStep)
+	case name == AskPerson:
+		c.report(Error, at, remedy, "%s is how an agent that is consulted asks the person", AskPerson)
+	}
+}
+
 // tool compiles one tool document. Source names the source that brought it.
 func (c *compiler) tool(d *document, source string) *Tool {
 	var r rawTool
 	c.into(d, &r)
 	c.about = r.Tool
 	defer func() { c.about = "" }()
-	switch {
-	case strings.HasPrefix(r.Tool, PassPrefix):
-		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for handoffs", PassPrefix)
-	case strings.HasPrefix(r.Tool, ConsultPrefix):
-		c.report(Error, d.at("/tool"), "Give it another name.", "names that begin with %s are for consults", ConsultPrefix)
-	case r.Tool == NextStep:
-		c.report(Error, d.at("/tool"), "Give it another name.", "%s is how the agent of a plan takes its next step", NextStep)
-	case r.Tool == AskPerson:
-		c.report(Error, d.at("/tool"), "Give it another name.", "%s is how an agent that is consulted asks the person", AskPerson)
-	}
+	c.taken(d.at("/tool"), r.Tool)
 	t := &Tool{Name: r.Tool, Summary: r.Summary, Effect: ledger.Effect(r.Effect), Resend: r.Resend, Timeout: toolTimeout, Retries: 2, Rung: r.Rung.Lower(c.p.Rung), ReasonFirst: r.ReasonFirst,
 		PerMinute: r.Rate.PerMinute, Direct: r.Direct, Rows: defaultRows, Tokens: defaultTokens, Source: source, Document: d.file, Place: d.at("/tool")}
 	if r.Rung != "" {

@@ -607,7 +607,10 @@ func short(raw json.RawMessage, names bool) string {
 					parts = append(parts, k+": "+cut(val, 40))
 					continue
 				}
-				if i := strings.LastIndexByte(k, '_'); i > 0 && len(k)-i <= 4 && val != "" {
+				if val == "" {
+					continue
+				}
+				if i := strings.LastIndexByte(k, '_'); i > 0 && len(k)-i <= 4 {
 					val += " " + k[i+1:] // 46 m
 				}
 				parts = append(parts, val)

@@ -20,7 +20,7 @@ func story(t *testing.T) *coretest.World {
 	w.Step()
 	w.Reply("Let me see.", `look {"name":"Marrow Light"}`, `pass_to_berths {"because":"a berth"}`)
 	w.Step()
-	w.Return("t1.c1", map[string]any{"length_m": 46.0})
+	w.Return("t1.c1", map[string]any{"length_m": 46.0, "home": ""})
 	w.Step()
 	w.Reply("", `reserve {"berth":"C4"}`)
 	w.Step()

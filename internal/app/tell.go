@@ -203,11 +203,11 @@ func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *
 // is defined.
 func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 	out := []api.Tool{}
-	of := problemsOf(p, probs)
+	of, users := problemsOf(p, probs), p.Users()
 	for _, n := range names(p.Tools) {
 		t := p.Tools[n]
 		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: t.Line(), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Resend: t.Resend, Stubs: len(t.Stubs), By: []string{},
-			Agents: []string{}, Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
+			Agents: list(users[n].Agents), Hooks: list(users[n].Hooks), Relays: list(users[n].Relays), Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
 		if a.Handler == "stub" {
 			a.Status = "stub"
 		}
@@ -218,11 +218,6 @@ func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 			}
 			if g.Why != "" {
 				a.Gate = g.Why
-			}
-		}
-		for _, agent := range names(p.Agents) {
-			if slices.Contains(p.Agents[agent].Tools, n) {
-				a.Agents = append(a.Agents, agent)
 			}
 		}
 		a.Problems = append(a.Problems, of[n]...)

@@ -60,7 +60,11 @@ var checkCommand = command{
 			if len(probs) > 0 {
 				say = doubts(n)
 			}
-			k.print("%s: %s with %s, %s, %s, %s. It begins with %s.\n", p.Name, say, count(len(p.Agents), "agent"), count(len(p.Tools), "tool"), count(len(p.Models), "model"), count(len(p.Drills), "drill"), p.Start)
+			relays := ""
+			if len(p.Relays) > 0 {
+				relays = count(len(p.Relays), "relay") + ", "
+			}
+			k.print("%s: %s with %s, %s%s, %s, %s. It begins with %s.\n", p.Name, say, count(len(p.Agents), "agent"), relays, count(len(p.Tools), "tool"), count(len(p.Models), "model"), count(len(p.Drills), "drill"), p.Start)
 			if *explain {
 				for _, n := range slices.Sorted(maps.Keys(p.Relays)) {
 					k.print("\nrelay %s\n", n)

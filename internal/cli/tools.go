@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"stonebaton.example/api"
@@ -62,9 +63,18 @@ var toolsCommand = command{
 func (k *call) toolTable(list []api.Tool) error {
 	var rows [][]any
 	for _, t := range list {
-		rows = append(rows, []any{t.ID, t.Effect, t.Rung, t.Handler, t.Stubs, or(t.Gate, "none"), or(strings.Join(t.Agents, ", "), "nobody"), clip(t.Summary, 60)})
+		rows = append(rows, []any{t.ID, t.Effect, t.Rung, t.Handler, t.Stubs, or(t.Gate, "none"), usedBy(t), clip(t.Summary, 60)})
 	}
-	return k.table("tool effect rung by stubs gate agents summary", rows)
+	return k.table("tool effect rung by stubs gate users summary", rows)
+}
+
+// usedBy names the agents and relays that use a tool.
+func usedBy(t api.Tool) string {
+	names := slices.Concat(t.Agents, t.Relays)
+	for _, a := range t.Hooks {
+		names = append(names, "hook of "+a)
+	}
+	return or(strings.Join(names, ", "), "nobody")
 }
 
 func (k *call) tool(t api.Tool) {
@@ -76,7 +86,7 @@ func (k *call) tool(t api.Tool) {
 	if t.Gate != "" {
 		k.print("gate     %s: %s\n", t.Gate, or(strings.Join(t.By, ", "), "anybody"))
 	}
-	k.print("agents   %s\nfile     %s:%d\n", or(strings.Join(t.Agents, ", "), "nobody"), t.Place.File, t.Place.Line)
+	k.print("used by  %s\nfile     %s:%d\n", usedBy(t), t.Place.File, t.Place.Line)
 	show := func(name string, doc map[string]any) {
 		if b, err := json.MarshalIndent(doc, "", "  "); err == nil && len(doc) > 0 {
 			k.block(sprint("\n%s\n", name), 0, string(harmless(b)))

@@ -83,7 +83,7 @@ func (s *Service) project(c *echo.Context) error {
 		if n == p.Start {
 			st = "start"
 		}
-		out.Agents = append(out.Agents, api.Agent{ID: n, Status: st, Summary: a.Summary, Model: a.Model, Tools: list(a.Tools), PassesTo: list(a.PassesTo), Place: a.Place})
+		out.Agents = append(out.Agents, api.Agent{ID: n, Status: st, Summary: a.Summary, Model: a.Model, Tools: list(a.Tools), PassesTo: list(a.PassesTo), Takes: a.Takes(), Place: a.Place})
 	}
 	for _, n := range names(p.Relays) {
 		r := p.Relays[n]

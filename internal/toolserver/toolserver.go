@@ -107,16 +107,11 @@ func (t *Server) offer() {
 	}
 }
 
-// offers describes what a project has to offer, by name. A relay or an agent whose name a tool
-// has is not among it.
+// offers describes what a project has to offer, by name. No two kinds share one.
 func offers(p *project.Project) map[string]*mcp.Tool {
 	out := map[string]*mcp.Tool{}
 	for n, a := range p.Agents {
-		params, err := a.Params()
-		if err != nil {
-			continue // its input was held against this when the project was read
-		}
-		out[project.ConsultPrefix+n] = described(project.Contract{Name: project.ConsultPrefix + n, Summary: "Ask " + n + ", and get its answer: " + a.Summary, Parameters: schemaOf(params.Doc())}, ledger.Write, false)
+		out[project.ConsultPrefix+n] = described(project.Contract{Name: project.ConsultPrefix + n, Summary: "Ask " + n + ", and get its answer: " + a.Summary, Parameters: schemaOf(a.Takes())}, ledger.Write, false)
 	}
 	for n, r := range p.Relays {
 		out[n] = described(r.Contract(), r.Effect, false)

@@ -237,8 +237,9 @@ function About({ tool }: { tool: Tool }) {
     <p className="mb-4 text-[12px] text-ink-2">
       {tool.effect}
       {tool.resend && `, resend: ${tool.resend}`} · <Rung of={tool.rung} /> · {tool.handler}
-      {tool.source && ` from ${tool.source}`} · {tool.stubs === 1 ? "1 stub" : `${tool.stubs} stubs`} · {tool.timeout} at most · used by {tool.agents.join(", ") || "nobody"} ·{" "}
-      <span className="font-mono">
+      {tool.source && ` from ${tool.source}`} · {tool.stubs === 1 ? "1 stub" : `${tool.stubs} stubs`} · {tool.timeout} at most · used by{" "}
+      {[...tool.agents, ...tool.relays, ...tool.hooks.map((a) => `hook of ${a}`)].join(", ") || "nobody"}
+      <span className="mt-0.5 block font-mono">
         {tool.place.file}:{tool.place.line}
       </span>
       {tool.runs && <span className="mt-0.5 block truncate font-mono" title={tool.runs}>{tool.runs}</span>}

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { words, type Chart, type FileProblem } from "../api";
 import { query } from "../queries";
-import { count } from "../say";
+import { count, short } from "../say";
 import { Note, Pick } from "../ui/ui";
 
 type Node = Chart["nodes"][number];
@@ -12,8 +12,7 @@ type Way = Chart["ways"][number];
 
 const times = (taken?: number[]) => (taken?.some((n) => n > 0) ? ` (${taken.map((n) => `×${n}`).join(", ")})` : "");
 const walked = (taken?: number[]) => !!taken?.some((n) => n > 0);
-const label = (w: Way) => (["fails", "passes to", "consults", "sets to work", "goes through"].includes(w.link) ? w.link : (w.when ?? "")) + times(w.taken);
-const short = (s: string) => (s.length > 60 ? s.slice(0, 59) + "…" : s);
+const label = (w: Way) => (["calls", "then", "when"].includes(w.link) ? (w.when ?? "") : w.link) + times(w.taken);
 
 export function MapPage() {
   const { relay } = useParams();
@@ -25,7 +24,7 @@ export function MapPage() {
   const chart = useQuery(query.map(relay, runs));
   const [selected, setSelected] = useState<string>();
   const pick = (i: number, id: string) => setSearch({ run: [...runs.slice(0, i), ...(id ? [id, ...runs.slice(i + 1)] : [])] });
-  const options: (readonly [string, string])[] = [["", "no run"], ...(recent.data?.runs ?? []).map((r) => [r.id, `${r.id}  ${short(r.text)}`] as const)];
+  const options: (readonly [string, string])[] = [["", "no run"], ...(recent.data?.runs ?? []).map((r) => [r.id, `${r.id}  ${short(r.text, 60)}`] as const)];
   for (const r of runs) if (!options.some(([id]) => id === r)) options.push([r, r]);
   const c = chart.data;
   const node = c?.nodes.find((n) => n.id === selected);
@@ -64,6 +63,7 @@ export function MapPage() {
 }
 
 function Drawing({ chart, selected, onSelect }: { chart: Chart; selected?: string; onSelect: (id: string) => void }) {
+  const near = (w: Way) => selected === w.from || selected === w.to;
   return (
     <svg width={chart.width} height={chart.height} viewBox={`0 0 ${chart.width} ${chart.height}`} className="block" aria-label={`The map of ${chart.title}`}>
       <defs>
@@ -71,21 +71,19 @@ function Drawing({ chart, selected, onSelect }: { chart: Chart; selected?: strin
           <path d="M0 0L8 4L0 8z" fill="var(--ink-3)" />
         </marker>
       </defs>
-      {chart.ways.map((w, i) => {
-        const on = walked(w.taken);
-        const near = selected === w.from || selected === w.to;
-        return (
-          <g key={i}>
-            <path d={w.path} fill="none" markerEnd="url(#head)" stroke={on || near ? "var(--ink)" : "var(--joint-strong)"} strokeWidth={on ? 2 : near ? 1.5 : 1} strokeDasharray={w.link === "fails" ? "4 3" : undefined} />
-            {(chart.relay || on || near) && label(w) && (
-              <text x={w.x} y={w.y} textAnchor={chart.relay ? "start" : "middle"} fontSize="10.5" fill="var(--ink-2)" stroke="var(--ground)" strokeWidth="3" paintOrder="stroke">
-                {short(label(w))}
-                <title>{label(w)}</title>
-              </text>
-            )}
-          </g>
-        );
-      })}
+      {chart.ways.map((w, i) => (
+        <path key={i} d={w.path} fill="none" markerEnd="url(#head)" stroke={walked(w.taken) || near(w) ? "var(--ink)" : "var(--joint-strong)"} strokeWidth={walked(w.taken) ? 2 : near(w) ? 1.5 : 1} strokeDasharray={w.link === "fails" ? "4 3" : undefined} />
+      ))}
+      {chart.ways.map(
+        (w, i) =>
+          (chart.relay || walked(w.taken) || near(w)) &&
+          label(w) && (
+            <text key={i} x={w.x} y={w.y} textAnchor={chart.relay ? "start" : "middle"} fontSize="10.5" fill="var(--ink-2)" stroke="var(--ground)" strokeWidth="3" paintOrder="stroke">
+              {short(label(w), 60)}
+              <title>{label(w)}</title>
+            </text>
+          ),
+      )}
       {chart.nodes.map((n) => (
         <g key={n.id} role="button" tabIndex={0} aria-pressed={selected === n.id} data-node={n.name} className="cursor-pointer" onClick={() => onSelect(n.id)} onKeyDown={(e) => (e.key === "Enter" || e.key === " ") && (e.preventDefault(), onSelect(n.id))}>
           <rect x={n.x - n.w / 2} y={n.y - 20} width={n.w} height={40} rx="3" fill={n.kind === "tool" || n.kind === "end" ? "var(--sunk)" : "var(--face)"} stroke={selected === n.id || n.start || walked(n.taken) ? "var(--ink)" : "var(--joint-strong)"} strokeWidth={selected === n.id ? 3 : n.start || walked(n.taken) ? 2 : 1} />
@@ -145,8 +143,8 @@ function Definition({ chart, node, onSelect }: { chart: Chart; node: Node; onSel
           ))}
         </section>
       )}
-      {out.length > 0 && <Ways title="leads to" ways={out} other={(w) => w.to} name={name} onSelect={onSelect} />}
-      {into.length > 0 && <Ways title="comes from" ways={into} other={(w) => w.from} name={name} onSelect={onSelect} />}
+      {out.length > 0 && <Ways title="leads to" ways={out} name={name} onSelect={onSelect} />}
+      {into.length > 0 && <Ways title="comes from" ways={into} back name={name} onSelect={onSelect} />}
     </div>
   );
 }
@@ -154,7 +152,10 @@ function Definition({ chart, node, onSelect }: { chart: Chart; node: Node; onSel
 // about says whether a problem of the files is about what a node stands for.
 const about = (p: FileProblem, n: Node, c: Chart) => (p.tool ? n.kind === "tool" && p.tool === n.name : p.file === n.place.file && p.line !== undefined && n.place.line !== undefined && p.line >= n.place.line && !c.nodes.some((o) => o.place.file === n.place.file && (o.place.line ?? 0) > n.place.line! && (o.place.line ?? 0) <= p.line!));
 
-function Ways({ title, ways, other, name, onSelect }: { title: string; ways: Way[]; other: (w: Way) => string; name: (id: string) => string; onSelect: (id: string) => void }) {
+// Ways lists what leads from a node, or to it (back): "consults dues", "desk consults".
+function Ways({ title, ways, back, name, onSelect }: { title: string; ways: Way[]; back?: boolean; name: (id: string) => string; onSelect: (id: string) => void }) {
+  const other = (w: Way) => (back ? w.from : w.to);
+  const link = (w: Way) => (w.link !== "when" ? w.link : w.when ? "" : "otherwise");
   return (
     <section aria-label={title} className="mt-3">
       <h3 className="label mb-1">{title}</h3>
@@ -162,10 +163,16 @@ function Ways({ title, ways, other, name, onSelect }: { title: string; ways: Way
         {ways.map((w, i) => (
           <li key={i}>
             <button type="button" className="text-left hover:underline" onClick={() => onSelect(other(w))}>
-              <span className="text-ink-2">{w.link}</span> <b>{name(other(w))}</b>
+              {!back && <span className="text-ink-2">{link(w)} </span>}
+              <b>{name(other(w))}</b>
+              {back && <span className="text-ink-2"> {link(w)}</span>}
               {times(w.taken)}
             </button>
-            {w.when && <div className="font-mono text-[12px] text-ink-2">{w.when}</div>}
+            {w.when && (
+              <div className="text-[12px] text-ink-2">
+                when <span className="font-mono">{w.when}</span>
+              </div>
+            )}
             {w.held?.map((h, k) => (
               <div key={k} className="border-l-2 border-joint-strong pl-2 text-[12px]">
                 visit {h.visit} of {h.run}: <span className="font-mono">{h.values.join(", ")}</span>

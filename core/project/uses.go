@@ -1,0 +1,120 @@
+package project
+
+import (
+	"maps"
+	"slices"
+)
+
+// Uses names what an agent, or a leg, sets to work: each once, in the order of the file. A
+// name that nothing has may be among them; that is told where it stands.
+type Uses struct{ Agents, Tools, Relays []string }
+
+// Users names what uses a tool, in order of their names.
+type Users struct {
+	Agents []string // that have it, so that their models choose it
+	Hooks  []string // agents whose hooks call it
+	Relays []string // with a leg that calls it, or a plan that may
+}
+
+func once(to *[]string, names ...string) {
+	for _, n := range names {
+		if n != "" && !slices.Contains(*to, n) {
+			*to = append(*to, n)
+		}
+	}
+}
+
+// ByAgent gives what an agent sets to work: whom it passes to and consults and who judges
+// its answers, and the tools and relays that it or its hooks call.
+func (p *Project) ByAgent(a *Agent) Uses {
+	var u Uses
+	once(&u.Agents, a.PassesTo...)
+	for _, x := range a.Consults {
+		once(&u.Agents, x.Agent)
+	}
+	if a.Good != nil {
+		once(&u.Agents, a.Good.Judge)
+	}
+	for _, n := range a.Tools {
+		p.named(&u, n)
+	}
+	once(&u.Tools, a.hookTools()...)
+	return u
+}
+
+// ByLeg gives what a leg sets to work, itself or by its branches.
+func (p *Project) ByLeg(leg *Leg) Uses {
+	var u Uses
+	parts := []*Leg{leg}
+	if leg.Kind == LegTogether {
+		parts = leg.Branches
+	}
+	for _, l := range parts {
+		switch l.Kind {
+		case LegOfAgent:
+			once(&u.Agents, l.Does)
+		case LegOfTool:
+			once(&u.Tools, l.Does)
+		case LegOfRelay:
+			once(&u.Relays, l.Does)
+		case LegExchange:
+			once(&u.Agents, l.Between[:]...)
+		case LegPlan:
+			once(&u.Agents, l.Does)
+			for _, n := range l.Among {
+				p.named(&u, n)
+			}
+		case LegPrompt, LegAsk, LegSet, LegChoose, LegFinish, LegTogether:
+		}
+		if l.Good != nil {
+			once(&u.Agents, l.Good.Judge)
+		}
+	}
+	return u
+}
+
+// named adds a name where the file does not say of what. No two kinds share one there.
+func (p *Project) named(u *Uses, name string) {
+	switch {
+	case p.Tools[name] != nil:
+		once(&u.Tools, name)
+	case p.Relays[name] != nil:
+		once(&u.Relays, name)
+	case p.Agents[name] != nil:
+		once(&u.Agents, name)
+	}
+}
+
+// Users gives what uses each tool, by the tool. Tools that nothing uses are not in it.
+func (p *Project) Users() map[string]Users {
+	out := map[string]Users{}
+	note := func(tools []string, to func(*Users)) {
+		for _, n := range tools {
+			u := out[n]
+			to(&u)
+			out[n] = u
+		}
+	}
+	for _, n := range slices.Sorted(maps.Keys(p.Agents)) {
+		a := p.Agents[n]
+		note(a.Tools, func(u *Users) { once(&u.Agents, n) })
+		note(a.hookTools(), func(u *Users) { once(&u.Hooks, n) })
+	}
+	for _, n := range slices.Sorted(maps.Keys(p.Relays)) {
+		for _, l := range p.Relays[n].Legs {
+			note(p.ByLeg(l).Tools, func(u *Users) { once(&u.Relays, n) })
+		}
+	}
+	return out
+}
+
+// hookTools lists the tools that the hooks of an agent call.
+func (a *Agent) hookTools() []string {
+	var out []string
+	for _, on := range slices.Sorted(maps.Keys(a.On)) {
+		for _, h := range a.On[on] {
+			once(&out, h.Tool)
+		}
+	}
+	return out
+}
