@@ -11,9 +11,6 @@ import (
 	"stonebaton.example/core/trace"
 )
 
-// margin is where texts begin, behind the name of who speaks.
-const margin = 9
-
 // printer shows a run as it goes, or as it went: words behind the name of their speaker,
 // steps in the order in which they happened, each once it has ended. The words of a turn
 // come before the line of its step, and that before the lines of its calls.
@@ -27,6 +24,7 @@ type printer struct {
 	calls   map[ledger.StepID]*SaidCall
 	open    ledger.StepID // the turn whose words are being printed
 	words   string        // of it, as far as they are printed
+	hang    int           // where its lines begin
 	said    string        // the newest words that were printed whole
 }
 
@@ -34,8 +32,21 @@ func newPrinter(k *call, silent bool) *printer {
 	return &printer{k: k, silent: silent, colours: map[string]string{}, shown: map[ledger.StepID]string{}, at: map[ledger.StepID]int{}, calls: map[ledger.StepID]*SaidCall{}}
 }
 
-// speaker gives the name of who speaks, in a colour that stays theirs.
-func (p *printer) speaker(name string) painted {
+// lead gives what stands before the words of somebody, and where the words begin: behind the
+// column of names.
+func (p *printer) lead(code, name string) (painted, int) {
+	w := max(p.k.column(), len([]rune(name)))
+	return p.k.paint(code, fmt.Sprintf("%-*s", w, name)) + " ", w + 1
+}
+
+// says prints what somebody says.
+func (p *printer) says(code, name, text string) {
+	lead, at := p.lead(code, name)
+	p.k.block(lead, at, text)
+}
+
+// speaker gives the colour of who speaks: it stays theirs.
+func (p *printer) speaker(name string) string {
 	code, ok := p.colours[name]
 	if !ok {
 		free := []string{"35", "34", "32", "36", "95", "94"} // red says that a person is needed, or that something failed; yellow is hard to see on white
@@ -55,14 +66,14 @@ func (p *printer) speaker(name string) painted {
 		}
 		p.colours[name] = code
 	}
-	return p.k.paint(code, fmt.Sprintf("%-*s", margin-1, name)) + " "
+	return code
 }
 
 // person prints what a person said.
 func (p *printer) person(name, text string) {
 	if !p.silent {
 		p.end()
-		p.k.block(p.k.paint("1", fmt.Sprintf("%-*s", margin-1, name))+" ", margin, text)
+		p.says("1", name, text)
 	}
 }
 
@@ -87,11 +98,13 @@ func (p *printer) delta(d api.Delta) {
 			p.end()
 			p.open, p.words = d.Step, ""
 			p.k.clear()
-			fmt.Fprint(p.k.Out, string(p.speaker(s.Agent)))
+			lead, at := p.lead(p.speaker(s.Agent), s.Agent)
+			p.hang = at
+			fmt.Fprint(p.k.Out, string(lead))
 			d.Text = strings.TrimLeft(d.Text, "\n ")
 		}
 		p.words += d.Text
-		fmt.Fprint(p.k.Out, strings.ReplaceAll(visible(d.Text), "\n", "\n"+strings.Repeat(" ", margin)))
+		fmt.Fprint(p.k.Out, strings.ReplaceAll(visible(d.Text), "\n", "\n"+strings.Repeat(" ", p.hang)))
 	}
 }
 
@@ -114,11 +127,12 @@ func (p *printer) text(s *trace.Step) {
 		if tail := strings.TrimLeft(p.words, "\n "); len(tail) > len(strings.TrimRight(p.words, "\n ")) {
 			rest = strings.TrimLeft(rest, "\n ")
 		}
-		fmt.Fprint(p.k.Out, strings.ReplaceAll(visible(rest), "\n", "\n"+strings.Repeat(" ", margin)))
+		fmt.Fprint(p.k.Out, strings.ReplaceAll(visible(rest), "\n", "\n"+strings.Repeat(" ", p.hang)))
 		p.end()
 	} else { // the words came in one piece, or not as they were told at first
 		p.end()
-		p.k.block(painted(indent(s))+p.speaker(s.Agent), margin+len(indent(s)), text)
+		lead, at := p.lead(p.speaker(s.Agent), s.Agent)
+		p.k.block(painted(indent(s))+lead, len(indent(s))+at, text)
 	}
 	if s.Depth == 0 {
 		p.said = text
@@ -218,13 +232,13 @@ func (p *printer) whole(steps []*trace.Step) {
 func (p *printer) answer(t trace.Totals) {
 	p.end()
 	if text := strings.TrimSpace(t.Answer); text != "" && text != p.said {
-		p.k.block(p.speaker(t.Agent), margin, text)
+		p.says(p.speaker(t.Agent), t.Agent, text)
 	}
 	if t.Remarks != "" {
-		p.k.block(sprint("%-*s ", margin-1, "open"), margin, t.Remarks)
+		p.says("1", "open", t.Remarks)
 	}
 	if t.Problem != nil {
-		p.k.block(p.k.paint("31", fmt.Sprintf("%-*s", margin-1, t.Status))+" ", margin, problemLine(t))
+		p.says("31", string(t.Status), problemLine(t))
 	}
 }
 

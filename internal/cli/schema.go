@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -16,7 +18,9 @@ import (
 
 var schemaCommand = command{
 	name: "schema", args: "KIND", most: 2, does: "print the JSON Schema of a kind of document, what a tool, a relay or an agent takes, the declarations of a script, or what expressions have", example: "stonebaton schema tool > tool.schema.json\nstonebaton schema script reckon_dues > reckon_dues.d.ts\nstonebaton schema input berth_letter\nstonebaton schema expressions",
-	set: func(k *call, _ *flag.FlagSet) func(context.Context, []string) error {
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		k.remote(fs)
+		dir := fs.String("dir", "", "the project's `folder`; for input, the service's project by default")
 		return func(ctx context.Context, args []string) error {
 			kinds := strings.Join(app.Reader.Documents(), ", ")
 			if len(args) == 0 {
@@ -26,10 +30,10 @@ var schemaCommand = command{
 				return k.expressions()
 			}
 			if args[0] == "input" {
-				return k.takes(ctx, args[1:])
+				return k.takes(ctx, *dir, args[1:])
 			}
 			if args[0] == "script" || len(args) == 2 {
-				return k.declarations(ctx, args)
+				return k.declarations(ctx, cmp.Or(*dir, "."), args)
 			}
 			doc, ok := app.Reader.Schema(args[0])
 			if !ok {
@@ -58,42 +62,63 @@ func (k *call) expressions() error {
 }
 
 // takes prints the JSON Schema of what a tool, a relay, or an agent that is consulted takes.
-func (k *call) takes(ctx context.Context, args []string) error {
+func (k *call) takes(ctx context.Context, dir string, args []string) error {
 	if len(args) != 1 {
 		return use("of which tool, relay or agent?")
 	}
-	p, shop, err := k.folder(ctx, ".")
+	inputs, err := k.inputs(ctx, dir)
 	if err != nil {
 		return err
 	}
-	defer shop.Close()
-	name := args[0]
-	var have []string
-	for n, t := range p.Tools {
-		if have = append(have, n); n == name {
-			return k.printJSON(t.Input.Doc())
+	if doc, ok := inputs[args[0]]; ok {
+		return k.printJSON(doc)
+	}
+	return fmt.Errorf("unknown tool, relay or agent %q.%s", args[0], near.Hint(args[0], slices.Sorted(maps.Keys(inputs))))
+}
+
+// inputs gives the schemas of what the tools, relays and agents of a folder, or of the
+// service's project, take. A tool comes before an agent of its name.
+func (k *call) inputs(ctx context.Context, dir string) (map[string]map[string]any, error) {
+	out := map[string]map[string]any{}
+	if !k.here(dir) {
+		p, err := k.client().Project(ctx)
+		if err != nil {
+			return nil, err
 		}
+		tools, err := k.client().Tools(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, a := range p.Agents {
+			out[a.ID] = a.Takes
+		}
+		for _, r := range p.Relays {
+			out[r.ID] = r.Input
+		}
+		for _, t := range tools {
+			out[t.ID] = t.Input
+		}
+		return out, nil
+	}
+	p, shop, err := k.folder(ctx, cmp.Or(dir, "."))
+	if err != nil {
+		return nil, err
+	}
+	defer shop.Close()
+	for n, a := range p.Agents {
+		out[n] = a.Takes()
 	}
 	for n, r := range p.Relays {
-		if have = append(have, n); n == name {
-			return k.printJSON(r.Input.Doc())
-		}
+		out[n] = r.Input.Doc()
 	}
-	for n, a := range p.Agents {
-		if have = append(have, n); n == name {
-			params, err := a.Params()
-			if err != nil {
-				return err
-			}
-			return k.printJSON(params.Doc())
-		}
+	for n, t := range p.Tools {
+		out[n] = t.Input.Doc()
 	}
-	slices.Sort(have)
-	return fmt.Errorf("unknown tool, relay or agent %q.%s", name, near.Hint(name, have))
+	return out, nil
 }
 
 // declarations prints what an editor needs to know of a script.
-func (k *call) declarations(ctx context.Context, args []string) error {
+func (k *call) declarations(ctx context.Context, dir string, args []string) error {
 	if args[0] != "script" {
 		return use("only script and input take a name")
 	}
@@ -101,18 +126,14 @@ func (k *call) declarations(ctx context.Context, args []string) error {
 		k.block("", 0, script.Declarations(nil, nil))
 		return nil
 	}
-	p, shop, err := k.folder(ctx, ".")
+	p, shop, err := k.folder(ctx, dir)
 	if err != nil {
 		return err
 	}
 	defer shop.Close()
 	t := p.Tools[args[1]]
 	if t == nil {
-		var have []string
-		for n := range p.Tools {
-			have = append(have, n)
-		}
-		return fmt.Errorf("unknown tool %q.%s", args[1], near.Hint(args[1], have))
+		return fmt.Errorf("unknown tool %q.%s", args[1], near.Hint(args[1], slices.Sorted(maps.Keys(p.Tools))))
 	}
 	k.block("", 0, script.Declarations(t, p.State.Doc()))
 	return nil

@@ -120,15 +120,26 @@ func TestWordsAppearAsTheyArriveAndOnce(t *testing.T) {
 
 func TestEachSpeakerHasOneColour(t *testing.T) {
 	p := newPrinter(&call{colour: true}, false)
-	seen := map[painted]string{}
+	seen := map[string]string{}
 	for _, name := range []string{"desk", "berths", "tides", "pilots", "customs"} {
 		a := p.speaker(name)
 		assert.Equal(t, a, p.speaker(name), "it stays")
-		code, _, _ := strings.Cut(string(a), "m")
-		assert.Empty(t, seen[painted(code)], "%s and %s", name, seen[painted(code)])
-		seen[painted(code)] = name
-		assert.NotContains(t, code, "[31", "red says that something needs a person")
-		assert.Contains(t, string(a), name, "and the name is always there")
+		assert.Empty(t, seen[a], "%s and %s", name, seen[a])
+		seen[a] = name
+		assert.NotEqual(t, "31", a, "red says that something needs a person")
+		lead, _ := p.lead(a, name)
+		assert.Contains(t, string(lead), name, "and the name is always there")
+	}
+}
+
+func TestTextsStandBehindTheColumnOfNames(t *testing.T) {
+	out := &strings.Builder{}
+	p := newPrinter(&call{Streams: Streams{Out: out}, wide: 12}, false)
+	p.answer(trace.Totals{Agent: "berth_letter", Answer: "Dear Petrel,\nA berth is kept."})
+	p.says("", "ann", "Thank you.\nGoodbye.")
+	p.says("", "the_name_of_a_relay_that_is_long", "One.\nTwo.")
+	for _, line := range []string{"berth_letter Dear Petrel,\n             A berth is kept.\n", "ann          Thank you.\n             Goodbye.\n", "_long One.\n                                 Two.\n"} {
+		assert.Contains(t, out.String(), line)
 	}
 }
 

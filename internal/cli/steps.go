@@ -33,11 +33,14 @@ func spaced(n int) string {
 	return s
 }
 
-// widest is how wide the column of who acts may become.
-const widest = 20
+// The column of who acts is this wide, in letters.
+const (
+	narrowest = 8
+	widest    = 20
+)
 
 // column is how wide the column of who acts is.
-func (k *call) column() int { return max(margin-1, min(k.wide, widest)) }
+func (k *call) column() int { return max(narrowest, min(k.wide, widest)) }
 
 // widen makes the column of who acts wide enough for some steps.
 func (k *call) widen(steps ...*trace.Step) {

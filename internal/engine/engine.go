@@ -332,7 +332,7 @@ func throughRelay(p *project.Project, st Start) (Start, error) {
 	}
 	if st.Text == "" {
 		fields, _ := value.ReadObject(input) // it was just written
-		st.Text = cmp.Or(loop.Told(r, fields), r.Name)
+		st.Text = cmp.Or(loop.Told(r, fields, ", "), r.Name)
 	}
 	return st, nil
 }

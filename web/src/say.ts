@@ -1,6 +1,8 @@
 // How values are said.
 export const span = (ms: number): string => (ms < 10_000 ? `${Math.round(ms)} ms` : ms < 120_000 ? `${Math.round(ms / 1000)} s` : ms < 7_200_000 ? `${Math.round(ms / 60_000)} min` : `${Math.round(ms / 3_600_000)} h`);
 export const count = (n: number, what: string) => `${spaced(n)} ${what}${n === 1 ? "" : "s"}`;
+// short cuts a text to some letters, and shows that it did.
+export const short = (text: string, letters: number) => (text.length > letters ? text.slice(0, letters - 1).replace(/[ ·]+$/, "") + "…" : text);
 export const spaced = (n: number) => String(n).replace(/\B(?=(\d{3})+$)/g, " ");
 export const when = (at: string) => new Date(at).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 export const verbs: Record<string, string> = { allow: "allowed", refuse: "refused", amend: "changed and allowed", lapsed: "lapsed", withdrawn: "withdrawn", happened: "said to have happened", not_happened: "said not to have happened", give_up: "given up", answer: "answered" };

@@ -2,7 +2,7 @@
 // stands below it, indented, and can be folded away.
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { Lane, Step, Totals } from "./api";
-import { chose, course, named, below, count, lane, span, spaced, verbs } from "./say";
+import { chose, course, named, below, count, lane, short, span, spaced, verbs } from "./say";
 import type { Tree } from "./tree";
 import { Segments } from "./ui/ui";
 
@@ -30,12 +30,12 @@ const width = (s: Step) => (s.kind === "pass" ? 104 : Math.min(s.asked ? 230 : 1
 function sub(s: Step): string {
   if (s.status === "waiting" && s.wait && !s.wait.settled_at) return "waits";
   if (s.asked && s.asked.open > 0) return "a person is asked";
-  if (s.asked?.course && !s.ended) return course(s.asked.course).slice(0, 34);
+  if (s.asked?.course && !s.ended) return short(course(s.asked.course), 34);
   if (s.status === "going" || s.status === "retrying" || s.status === "lost" || s.status === "refused" || s.status === "failed") return s.status;
   if (s.kind === "consult" && s.asked) return s.asked.turns ? below(s.asked) : "answered by a stub";
-  if (s.asked) return chose(s) || (s.asked.turns ? below(s.asked) : (s.brief || s.title).slice(0, 28));
+  if (s.asked) return chose(s) || (s.asked.turns ? below(s.asked) : short(s.brief || s.title, 28));
   if (s.tokens) return `${spaced(s.tokens.in)} → ${spaced(s.tokens.out)}`;
-  return (s.brief || s.title).slice(0, 18);
+  return short(s.brief || s.title, 18);
 }
 
 function place(steps: readonly Step[], lanes: readonly string[], axis: Axis, room: number): { blocks: Block[]; end: number } {
@@ -258,8 +258,7 @@ function LaneLabel({ lane: l, top, colour, fold, onFold }: { lane: Lane; top: nu
       </span>
       {l.turns + l.calls > 0 && (
         <span className="truncate text-[11px] text-ink-3">
-          {(l.times ?? 0) > 1 && `×${l.times} · `}
-          {count(l.turns, "turn")} · {count(l.calls, "call")}
+          {[(l.times ?? 0) > 1 && `×${l.times}`, l.turns > 0 && count(l.turns, "turn"), l.calls > 0 && count(l.calls, "call")].filter(Boolean).join(" · ")}
         </span>
       )}
     </div>
@@ -274,7 +273,6 @@ function BlockShape({ b, lanes, colour, axis, on, onSelect, onHover, foot }: { b
   const solid = (s.kind === "call" || s.kind === "consult") && !open && !bad && !busy;
   const ink = solid ? "var(--on-lane)" : "var(--ink)";
   const mouse = { onClick: () => onSelect(s.n), onMouseEnter: () => onHover(s.n), onMouseLeave: () => onHover(undefined), style: { cursor: "pointer" } };
-  const text = (t: string, max: number) => (t.length > max ? t.slice(0, max - 1) + "…" : t);
   const letters = Math.floor((w - 18) / 6.6);
   if (s.kind === "pass") {
     const to = lanes.indexOf(s.lane.slice(0, s.lane.length - s.agent.length) + (s.to ?? ""));
@@ -299,8 +297,8 @@ function BlockShape({ b, lanes, colour, axis, on, onSelect, onHover, foot }: { b
           {b.wait.w > 60 && (
             <>
               <rect x={b.wait.x + 5} y={y + 5} width={b.wait.w - 10} height={H - 10} fill="var(--sunk)" />
-              <text x={b.wait.x + 10} y={y + 17} fontSize="10.5" fill="var(--ink)">{s.wait?.verb === "amend" ? "changed by" : text(`${verbs[s.wait?.verb ?? ""] ?? ""} by`, 15)}</text>
-              <text x={b.wait.x + 10} y={y + 29} fontSize="10.5" fontWeight="650" fill="var(--ink)">{text(s.wait?.settled_by || "nobody", 15)}</text>
+              <text x={b.wait.x + 10} y={y + 17} fontSize="10.5" fill="var(--ink)">{s.wait?.verb === "amend" ? "changed by" : short(`${verbs[s.wait?.verb ?? ""] ?? ""} by`, 15)}</text>
+              <text x={b.wait.x + 10} y={y + 29} fontSize="10.5" fontWeight="650" fill="var(--ink)">{short(s.wait?.settled_by || "nobody", 15)}</text>
             </>
           )}
         </>
@@ -309,8 +307,8 @@ function BlockShape({ b, lanes, colour, axis, on, onSelect, onHover, foot }: { b
       {open && w > 40 && <rect x={x + 6} y={y + 5} width={w - 12} height={H - 10} fill="var(--call-soft)" />}
       {w > 40 && (
         <>
-          <text x={x + 10} y={y + 16} fontSize="12" fontWeight="650" fill={ink}>{text(title(s), letters)}</text>
-          <text x={x + 10} y={y + 30} fontSize="11" fontFamily="var(--font-mono)" fill={solid ? "var(--on-lane)" : open ? "var(--call)" : bad ? "var(--bad)" : "var(--ink-3)"}>{text(sub(s), letters)}</text>
+          <text x={x + 10} y={y + 16} fontSize="12" fontWeight="650" fill={ink}>{short(title(s), letters)}</text>
+          <text x={x + 10} y={y + 30} fontSize="11" fontFamily="var(--font-mono)" fill={solid ? "var(--on-lane)" : open ? "var(--call)" : bad ? "var(--bad)" : "var(--ink-3)"}>{short(sub(s), letters)}</text>
         </>
       )}
       {w > 40 && <text x={x} y={foot} fontSize="11" fontFamily="var(--font-mono)" fill={open ? "var(--call)" : "var(--ink-3)"}>{s.n}</text>}
