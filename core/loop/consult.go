@@ -40,6 +40,17 @@ func chain(t *run.Thread) []string {
 	return names
 }
 
+// tooDeep refuses what a call would open below a thread that nothing goes below.
+func tooDeep(t *run.Thread, d *ledger.CallDecided, to, did, what string) bool {
+	depth := t.Depth()
+	if depth < project.DeepestConsult {
+		return false
+	}
+	d.Verdict, d.Why = ledger.Refuse, fmt.Sprintf("%s go at most %d deep", what, project.DeepestConsult)
+	d.Words = fmt.Sprintf("%s was not %s: %s go at most %d deep, and this one would be %d: %s. Answer with what you know.", to, did, what, project.DeepestConsult, depth+1, strings.Join(append(chain(t), to), " → "))
+	return true
+}
+
 // asks says whether who acts on a thread may put questions to the person.
 func asks(t *run.Thread) bool { return t.Opened() != nil && t.Opened().Asks }
 
@@ -62,9 +73,7 @@ func decideConsult(p *project.Project, s *run.State, t *run.Thread, d *ledger.Ca
 		refuse("there is no such consult", fmt.Sprintf("%s cannot ask %.100q.%s %s", t.Agent(), to, near.Hint(to, have), whom))
 		return
 	}
-	if depth := t.Depth(); depth >= project.DeepestConsult {
-		refuse(fmt.Sprintf("consults go at most %d deep", project.DeepestConsult),
-			fmt.Sprintf("%s was not asked: consults go at most %d deep, and this one would be %d: %s. Answer with what you know.", to, project.DeepestConsult, depth+1, strings.Join(append(chain(t), to), " → ")))
+	if tooDeep(t, d, to, "asked", "consults") {
 		return
 	}
 	if _, ok := readArgs(s, t, d, &project.Tool{Name: a.Tool, Input: x.Params}, a.Args); !ok {

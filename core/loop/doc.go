@@ -9,8 +9,8 @@
 //	decide.go    the verdicts on the calls of a turn
 //	carry.go     what the calls of a turn need: refusals, tickets, starts, handoffs
 //	consult.go   asking another agent on a thread of its own, and the person through the asker
-//	relay.go     a relay at work: the run's, its legs entered, opened and left
-//	leave.go     the ends of legs that choose, did several things, or took too long
+//	relay.go     a relay at work: the run's, its legs entered and opened, its end
+//	leave.go     the ends of legs: that are done, choose, did several things, failed, or took too long
 //	exchange.go  two agents in turn
 //	plan.go      the steps of a plan
 //	good.go      what has to hold of an answer

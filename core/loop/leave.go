@@ -1,15 +1,90 @@
 package loop
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 
+	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/value"
 )
+
+// leave ends a visit of a leg.
+func (g *going) leave(l *project.Leg, v *run.Visit) []Action {
+	out := &ledger.LegLeft{Outcome: ledger.EndDone, Keep: l.Keep, Go: g.r.After(l)}
+	var before []Action
+	if v.Entered.Many {
+		return g.gather(l, v, out)
+	}
+	switch l.Kind {
+	case project.LegTogether:
+		panic("loop: a leg with branches opens several")
+	case project.LegExchange:
+		panic("loop: an exchange ends by what was said")
+	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay, project.LegPrompt, project.LegAsk, project.LegPlan:
+		res := v.Results[0]
+		if !res.Outcome.Well() {
+			return g.failed(l, v, res.Wrong())
+		}
+		out.Outcome, out.Answer, out.Value, out.Remarks, out.Why = res.Outcome, res.Answer, res.Value, res.Remarks, l.Does+" has ended"
+		if out.Value == nil {
+			out.Value, _ = json.Marshal(res.Answer) // a text can always be written
+		}
+		before = left(g.t, v.Step, res, l.Does)
+	case project.LegSet:
+		val, err := l.Set.Fill(g.vars())
+		if err != nil {
+			return g.bad(l, v, "set", err)
+		}
+		out.Value, out.Why = g.text(val), "the values are set"
+	case project.LegChoose:
+		return g.choose(l, v)
+	case project.LegFinish:
+		val, err := l.Finish.Fill(g.vars())
+		if err != nil {
+			return g.bad(l, v, "finish", err)
+		}
+		out.Value, out.Answer, out.Go, out.Why = g.text(val), expr.Show(value.Plain(val)), "", "the relay finishes here"
+	}
+	return append(before, Record{ledger.New(v.Step, out)})
+}
+
+// bad ends a leg of which an expression failed to evaluate; of a leg that opens several it
+// ends the item, which is then opened and closed at once.
+func (g *going) bad(l *project.Leg, v *run.Visit, key string, err error) []Action {
+	prob := ledger.Problem{Class: "relay", Say: fmt.Sprintf("%s: %s of the leg %s could not be evaluated: %v", l.Place, key, l.Name, err)}
+	if !v.Entered.Many {
+		return g.failed(l, v, prob)
+	}
+	step := v.Item(v.Opened + 1)
+	return []Action{Record{ledger.New(step, &ledger.ThreadOpened{Role: ledger.LegAgent, Agent: g.r.Name, Why: "it could not begin"})},
+		Record{ledger.New(step, &ledger.ThreadClosed{Outcome: ledger.EndFailed, Problem: &prob, Why: "an expression could not be evaluated"})}}
+}
+
+// failed ends a leg that failed: the relay goes on where the file says so, or fails with it.
+func (g *going) failed(l *project.Leg, v *run.Visit, prob ledger.Problem) []Action {
+	out := fails(l, prob, l.Name+" failed")
+	if len(v.Results) > 0 && v.Results[0] != nil {
+		return append(left(g.t, v.Step, v.Results[0], l.Does), Record{ledger.New(v.Step, out)})
+	}
+	return one(ledger.New(v.Step, out))
+}
+
+// fails is the end of a leg that failed: the relay goes on where the file says so.
+func fails(l *project.Leg, prob ledger.Problem, why string) *ledger.LegLeft {
+	return &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Why: why}
+}
+
+// partly is that of one that opened several things, of which some are done.
+func partly(l *project.Leg, v *run.Visit, prob ledger.Problem, why string) []Action {
+	out := fails(l, prob, why)
+	out.Done, out.Of = v.Done-v.Failed, v.Entered.Items
+	return one(ledger.New(v.Step, out))
+}
 
 // late ends a leg whose time is over: what it has opened is ended, the deepest first, as far
 // as nothing is in flight there; then the leg fails.
@@ -37,7 +112,7 @@ func (g *going) late(l *project.Leg, v *run.Visit) []Action {
 		return closings
 	}
 	prob := ledger.Problem{Class: "limit", Say: fmt.Sprintf("the leg %s took longer than it may (within: %s)", l.Name, l.Within), Remedy: "Raise within: of the leg if it was right to take so long."}
-	return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Done: v.Done - v.Failed, Of: v.Entered.Items, Why: "its time is over"}))
+	return partly(l, v, prob, "its time is over")
 }
 
 // gather ends a leg that did several things: its value is the result of each, in order, or by
@@ -46,13 +121,10 @@ func (g *going) gather(l *project.Leg, v *run.Visit, out *ledger.LegLeft) []Acti
 	list := make([]any, 0, len(v.Results))
 	named := map[string]any{}
 	for i, r := range v.Results {
-		prob := ledger.Problem{Class: "stopped", Say: r.Why}
-		if r.Problem != nil {
-			prob = *r.Problem
-		}
+		prob := r.Wrong()
 		if !r.Outcome.Well() && !l.Collect {
 			prob.Say = fmt.Sprintf("%s (%d of %d of %s)", strings.TrimSuffix(prob.Say, "."), i+1, v.Entered.Items, l.Name)
-			return one(ledger.New(v.Step, &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Done: v.Done - v.Failed, Of: v.Entered.Items, Why: l.Name + " failed"}))
+			return partly(l, v, prob, l.Name+" failed")
 		}
 		var x any = r.Answer
 		if r.Value != nil {

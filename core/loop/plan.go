@@ -44,8 +44,7 @@ func decideStep(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 		refuse(fmt.Sprintf("the plan may take %d steps", l.Steps), "%s was not set to work: this plan may take %d steps, and they are used up. Answer with what you have.", step.Who, l.Steps)
 		return
 	}
-	if depth := t.Depth(); depth >= project.DeepestConsult {
-		refuse(fmt.Sprintf("consults and relays go at most %d deep", project.DeepestConsult), "%s was not set to work: consults and relays go at most %d deep. Answer with what you know.", step.Who, project.DeepestConsult)
+	if tooDeep(t, d, step.Who, "set to work", "consults and relays") {
 		return
 	}
 	with := string(step.With)

@@ -43,9 +43,7 @@ func decideCourse(p *project.Project, s *run.State, t *run.Thread, d *ledger.Cal
 		refuse(fmt.Sprintf("%s has no tool %.100q", t.Agent(), a.Tool), fmt.Sprintf("Unknown tool %.100q.", a.Tool))
 		return
 	}
-	if depth := t.Depth(); depth >= project.DeepestConsult {
-		refuse(fmt.Sprintf("consults and relays go at most %d deep", project.DeepestConsult),
-			fmt.Sprintf("%s was not begun: consults and relays go at most %d deep, and this one would be %d: %s. Answer with what you know.", r.Name, project.DeepestConsult, depth+1, strings.Join(append(chain(t), r.Name), " → ")))
+	if tooDeep(t, d, r.Name, "begun", "consults and relays") {
 		return
 	}
 	if _, ok := readArgs(s, t, d, &project.Tool{Name: r.Name, Input: r.Input}, a.Args); !ok {
@@ -68,13 +66,13 @@ func course(p *project.Project, s *run.State, t *run.Thread, at time.Time) []Act
 	f := t.Frame()
 	r := p.Relays[f.Relay]
 	if r == nil {
-		return fail(t, ledger.Problem{Class: "relay", Say: fmt.Sprintf("the relay %q is not in this version of the project", f.Relay)}, "it is not there")
+		return gone(t, fmt.Sprintf("relay %q", f.Relay))
 	}
 	g := &going{p: p, s: s, t: t, f: f, r: r, at: at}
 	if v := f.Visit; v != nil {
 		l := r.Leg(v.Leg)
 		if l == nil {
-			return fail(t, ledger.Problem{Class: "relay", Say: fmt.Sprintf("the leg %q of %s is not in this version of the project", v.Leg, r.Name)}, "it is not there")
+			return gone(t, fmt.Sprintf("leg %q of %s", v.Leg, r.Name))
 		}
 		if v.Late && !v.Over() {
 			return g.late(l, v)
@@ -108,13 +106,18 @@ func course(p *project.Project, s *run.State, t *run.Thread, at time.Time) []Act
 	}
 	l := r.Leg(next)
 	if l == nil {
-		return fail(t, ledger.Problem{Class: "relay", Say: fmt.Sprintf("the leg %q of %s is not in this version of the project", next, r.Name)}, "it is not there")
+		return gone(t, fmt.Sprintf("leg %q of %s", next, r.Name))
 	}
 	if n := s.Legs(); n >= p.Limits.Legs {
 		return one(ledger.New("", &ledger.LimitReached{Limit: "legs", Where: t.ID(), Why: r.Name + " would have gone on to " + next,
 			Problem: ledger.Problem{Class: "limit", Say: fmt.Sprintf("the run has visited %d legs (limit legs: %d); %s would have gone on to %s, visit %d", n, p.Limits.Legs, r.Name, next, f.Visits[next]+1), Remedy: raise}}))
 	}
 	return g.enter(l)
+}
+
+// gone ends a relay of which something is missing.
+func gone(t *run.Thread, what string) []Action {
+	return fail(t, ledger.Problem{Class: "relay", Say: "the " + what + " is not in this version of the project"}, "it is not there")
 }
 
 // going is a relay at work, for one pass.
@@ -186,7 +189,7 @@ func (g *going) enter(l *project.Leg) []Action {
 		if err != nil {
 			prob := ledger.Problem{Class: "relay", Say: fmt.Sprintf("%s: each of the leg %s %v", l.Place, l.Name, err)}
 			e.Items = 0
-			return append(one(ledger.New(step, e)), Record{ledger.New(step, &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Why: l.Name + " failed"})})
+			return append(one(ledger.New(step, e)), Record{ledger.New(step, fails(l, prob, l.Name+" failed"))})
 		}
 		e.Over, e.Items, e.Many, e.AtOnce, e.Collect = over, len(over), true, l.AtOnce, l.Collect
 	}
@@ -199,7 +202,7 @@ func (g *going) canned(l *project.Leg, step ledger.StepID, e *ledger.LegEntered,
 	out := &ledger.LegLeft{Outcome: ledger.EndDone, Answer: c.Answer, Value: c.Value, Keep: l.Keep, Go: g.r.After(l), Why: "the run has this ready"}
 	switch {
 	case c.Fails != "":
-		out = &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &ledger.Problem{Class: "relay", Say: c.Fails}, Go: l.OnError, Answer: c.Fails, Why: "the run has this ready"}
+		out = fails(l, ledger.Problem{Class: "relay", Say: c.Fails}, "the run has this ready")
 	case c.Value != nil:
 		v, _ := value.Read(c.Value) // it was read when the run was begun
 		out.Answer = expr.Show(v)
@@ -343,77 +346,12 @@ func ReadInput(r *project.Relay, raw json.RawMessage) (json.RawMessage, error) {
 	return json.Marshal(fixed)
 }
 
-// leave ends a visit of a leg.
-func (g *going) leave(l *project.Leg, v *run.Visit) []Action {
-	out := &ledger.LegLeft{Outcome: ledger.EndDone, Keep: l.Keep, Go: g.r.After(l)}
-	var before []Action
-	if v.Entered.Many {
-		return g.gather(l, v, out)
-	}
-	switch l.Kind {
-	case project.LegTogether:
-		panic("loop: a leg with branches opens several")
-	case project.LegExchange:
-		panic("loop: an exchange ends by what was said")
-	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay, project.LegPrompt, project.LegAsk, project.LegPlan:
-		res := v.Results[0]
-		if !res.Outcome.Well() {
-			prob := ledger.Problem{Class: "stopped", Say: res.Why}
-			if res.Problem != nil {
-				prob = *res.Problem
-			}
-			return g.failed(l, v, prob)
-		}
-		out.Outcome, out.Answer, out.Value, out.Remarks, out.Why = res.Outcome, res.Answer, res.Value, res.Remarks, l.Does+" has ended"
-		if out.Value == nil {
-			out.Value, _ = json.Marshal(res.Answer) // a text can always be written
-		}
-		before = left(g.t, v.Step, res, l.Does)
-	case project.LegSet:
-		val, err := l.Set.Fill(g.vars())
-		if err != nil {
-			return g.bad(l, v, "set", err)
-		}
-		out.Value, out.Why = g.text(val), "the values are set"
-	case project.LegChoose:
-		return g.choose(l, v)
-	case project.LegFinish:
-		val, err := l.Finish.Fill(g.vars())
-		if err != nil {
-			return g.bad(l, v, "finish", err)
-		}
-		out.Value, out.Answer, out.Go, out.Why = g.text(val), expr.Show(value.Plain(val)), "", "the relay finishes here"
-	}
-	return append(before, Record{ledger.New(v.Step, out)})
-}
-
 func (g *going) text(v any) json.RawMessage {
 	raw, err := json.Marshal(value.Plain(v))
 	if err != nil {
 		panic("what an expression gives is JSON: " + err.Error())
 	}
 	return raw
-}
-
-// bad ends a leg of which an expression failed to evaluate; of a leg that opens several it
-// ends the item, which is then opened and closed at once.
-func (g *going) bad(l *project.Leg, v *run.Visit, key string, err error) []Action {
-	prob := ledger.Problem{Class: "relay", Say: fmt.Sprintf("%s: %s of the leg %s could not be evaluated: %v", l.Place, key, l.Name, err)}
-	if !v.Entered.Many {
-		return g.failed(l, v, prob)
-	}
-	step := v.Item(v.Opened + 1)
-	return []Action{Record{ledger.New(step, &ledger.ThreadOpened{Role: ledger.LegAgent, Agent: g.r.Name, Why: "it could not begin"})},
-		Record{ledger.New(step, &ledger.ThreadClosed{Outcome: ledger.EndFailed, Problem: &prob, Why: "an expression could not be evaluated"})}}
-}
-
-// failed ends a leg that failed: the relay goes on where the file says so, or fails with it.
-func (g *going) failed(l *project.Leg, v *run.Visit, prob ledger.Problem) []Action {
-	out := &ledger.LegLeft{Outcome: ledger.EndFailed, Problem: &prob, Go: l.OnError, Answer: prob.Say, Why: l.Name + " failed"}
-	if len(v.Results) > 0 && v.Results[0] != nil {
-		return append(left(g.t, v.Step, v.Results[0], l.Does), Record{ledger.New(v.Step, out)})
-	}
-	return one(ledger.New(v.Step, out))
 }
 
 // end ends the relay with the value of its last leg.

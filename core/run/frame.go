@@ -58,6 +58,14 @@ type Result struct {
 	Acted   bool
 }
 
+// Wrong says what is wrong, where it did not end well.
+func (r *Result) Wrong() ledger.Problem {
+	if r.Problem != nil {
+		return *r.Problem
+	}
+	return ledger.Problem{Class: "stopped", Say: r.Why}
+}
+
 // Item gives the step of what the leg opens as its n-th, from 1.
 func (v *Visit) Item(n int) ledger.StepID {
 	if v.Entered.Many {

@@ -117,3 +117,20 @@ func TestWhatOnlyThePersonKnowsIsAskedOfThem(t *testing.T) {
 	next := first(t, p, "dues", true, q, ledger.Message{Role: ledger.Assistant, Calls: r.Calls}, ledger.Message{Role: ledger.FromTool, Tool: "ask_person", Call: r.Calls[0].ID, Text: "Ann answers: it is 12.4 m"})
 	assert.Equal(t, []string{`reckon_dues {"length_m":12.4,"nights":2}`}, called(next))
 }
+
+func TestWhatDidNotReturnIsKnownByItsWords(t *testing.T) {
+	for words, bad := range map[string]bool{
+		"tides was not asked: consults go at most 8 deep, and this one would be 9.":           true,
+		"card was not begun: consults and relays go at most 8 deep, and this one would be 9.": true,
+		"reader was not set to work: this plan may take 3 steps, and they are used up.":       true,
+		`"nobody" cannot take a step. Candidates: reader and look.`:                           true,
+		"Not taken: one step at a time. Look at the result of the first.":                     true,
+		"Not known whether it was done: the run was stopped.":                                 true,
+		"look was not called: name is missing.":                                               true,
+		"tides could not answer: it failed.":                                                  true,
+		"The bar was not begun until noon, said the pilot.":                                   false,
+		"Reserved C4.": false,
+	} {
+		assert.Equal(t, bad, badRE.MatchString(words), words)
+	}
+}

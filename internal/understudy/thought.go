@@ -141,7 +141,7 @@ func (th *thought) made(from, to int) []*asked {
 
 // badRE knows by their words the results of calls that did not return: over the wire of chat
 // completions nothing else tells of it.
-var badRE = regexp.MustCompile(`^(Not done|Not handed|[a-z_A-Z0-9]+ (failed|was not called|was not done)|Unknown tool|It is not known whether|[a-z_0-9]+ (could not answer:|was not asked:|cannot ask))`)
+var badRE = regexp.MustCompile(`^(Not (done|handed|taken|known)|[a-z_A-Z0-9]+ (failed|was not called|was not done)|Unknown tool|It is not known whether|[a-z_0-9]+ (could not answer:|was not (asked|begun|set to work):|cannot ask)|"[^"]*" cannot take a step)`)
 
 // tools gives the tools that were called since the person spoke.
 func (th *thought) tools() map[string]bool {
