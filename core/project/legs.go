@@ -33,28 +33,29 @@ func (c *compiler) legsOf(d *document, r *Relay, raw any) (legs []rawLeg, paths 
 		var x rawLeg
 		c.read(d.at(at), all[n], &x)
 		l := &Leg{Name: n, Place: d.key(at)}
-		var have []LegKind
-		for _, k := range legKinds {
-			if fields, _ := all[n].(map[string]any); fields[string(k)] != nil {
-				have = append(have, k)
-				l.Kind = k
-			}
-		}
-		if len(have) != 1 {
-			c.report(Error, l.Place, "Give it one of: "+kindList()+".", "the leg %q does %d things; a leg does one", n, len(have))
-		}
+		l.Kind = c.kindOf(l, "leg", all[n], legKinds)
 		r.Legs = append(r.Legs, l)
 		legs, paths = append(legs, x), append(paths, at)
 	}
 	return legs, paths
 }
 
-func kindList() string {
-	names := make([]string, len(legKinds))
-	for i, k := range legKinds {
-		names[i] = string(k)
+// kindOf gives the one thing that a leg, or a branch of one, does, of some; "" where it is not
+// one.
+func (c *compiler) kindOf(l *Leg, what string, raw any, of []LegKind) LegKind {
+	fields, _ := raw.(map[string]any)
+	var have, all []string
+	for _, k := range of {
+		all = append(all, string(k))
+		if fields[string(k)] != nil {
+			have = append(have, string(k))
+		}
 	}
-	return strings.Join(names, ", ")
+	if len(have) != 1 {
+		c.report(Error, l.Place, "Give it one of: "+strings.Join(all, ", ")+".", "the %s %q does %d things; a %s does one", what, l.Name, len(have), what)
+		return ""
+	}
+	return LegKind(have[0])
 }
 
 // leg compiles one leg.
@@ -179,18 +180,7 @@ func (c *compiler) branches(d *document, r *Relay, l *Leg, raw map[string]any, a
 		var x rawLeg
 		c.read(d.at(at+"/"+n), raw[n], &x)
 		b := &Leg{Name: n, Does: r.Name + "." + l.Name + "." + n, Place: d.key(at + "/" + n), AtOnce: 1}
-		switch {
-		case x.Agent != "":
-			b.Kind = LegOfAgent
-		case x.Tool != "":
-			b.Kind = LegOfTool
-		case x.Relay != "":
-			b.Kind = LegOfRelay
-		case x.Prompt != "":
-			b.Kind = LegPrompt
-		}
-		if b.Kind == "" {
-			c.report(Error, b.Place, "Give it an agent, a tool, a relay or a prompt.", "the branch %q does nothing", n)
+		if b.Kind = c.kindOf(b, "branch", raw[n], []LegKind{LegOfAgent, LegOfTool, LegOfRelay, LegPrompt}); b.Kind == "" {
 			continue
 		}
 		c.leg(d, r, b, x, at+"/"+n, names, s, s)

@@ -142,17 +142,20 @@ func (r *Relay) Leg(name string) *Leg {
 func (r *Relay) Keeps() []string {
 	var out []string
 	for _, l := range r.Legs {
-		names := []string{l.Keep}
-		if l.Kind == LegSet {
-			names = l.Set.Keys()
-		}
-		for _, n := range names {
-			if n != "" && !slices.Contains(out, n) {
-				out = append(out, n)
-			}
-		}
+		once(&out, l.keeps()...)
 	}
 	return out
+}
+
+// keeps lists the names under which a leg keeps values.
+func (l *Leg) keeps() []string {
+	switch {
+	case l.Kind == LegSet:
+		return l.Set.Keys()
+	case l.Keep != "":
+		return []string{l.Keep}
+	}
+	return nil
 }
 
 // After gives the leg that comes after another, where nothing else is said; "" is the end.

@@ -24,6 +24,7 @@ func course(legs, more string) (*project.Project, []project.Problem) {
 func TestFaultsOfRelaysAreToldWithTheirPlaceAndRemedy(t *testing.T) {
 	for want, text := range map[string][2]string{
 		`the leg "a" does 2 things; a leg does one`:                                     {"  a: {agent: dues, tool: look}\n", ""},
+		`the branch "x" does 2 things; a branch does one`:                               {"  a: {together: {x: {agent: dues, tool: look}}}\n", ""},
 		`unknown agent "duse". Did you mean "dues" or "desk"?`:                          {"  a: {agent: duse}\n", ""},
 		`the relay r has no leg "c". Did you mean "a" or "b"?`:                          {"  a: {agent: dues, go: c}\n  b: {finish: x}\n", ""},
 		`the leg a of r does not give look its argument "name"`:                         {"  a: {tool: look, args: {nam: x}}\n", ""},

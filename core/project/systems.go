@@ -93,12 +93,8 @@ func (c *compiler) keptUnread(d *document, r *Relay) {
 		return
 	}
 	for _, l := range r.Legs {
-		names := []string{l.Keep}
-		if l.Kind == LegSet {
-			names = l.Set.Keys()
-		}
-		for _, k := range names {
-			if k != "" && !regexp.MustCompile(`kept\s*\.\s*\??`+k+`\b|kept\[['\\"]+`+k+`['\\"]`).Match(raw) {
+		for _, k := range l.keeps() {
+			if !regexp.MustCompile(`kept\s*\.\s*\??` + k + `\b|kept\[['\\"]+` + k + `['\\"]`).Match(raw) {
 				c.coded("kept", Hint, l.Place, "Remove keep:, or read it as kept."+k+".", "nothing reads %q, which the leg %s of %s keeps", k, l.Name, r.Name)
 			}
 		}
