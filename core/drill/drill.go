@@ -3,7 +3,6 @@ package drill
 import (
 	"encoding/json"
 	"fmt"
-	"maps"
 	"reflect"
 	"slices"
 	"sort"
@@ -11,6 +10,7 @@ import (
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
 	"stonebaton.example/core/scope"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/core/value"
@@ -181,27 +181,20 @@ func relayed(x *project.Expect, t *trace.Trace, events []ledger.Event, add func(
 
 // coursed gives the legs that the run's relay visited, and what it kept.
 func coursed(events []ledger.Event) (legs []string, kept map[string]any) {
-	kept = map[string]any{}
-	kinds := map[ledger.StepID]string{}
+	s := run.New("")
 	for _, e := range events {
+		if err := s.Apply(e); err != nil {
+			panic("the trace has folded it: " + err.Error())
+		}
 		if e.Step.Thread() != ledger.Root {
 			continue
 		}
-		switch d := e.Data.(type) {
+		switch e.Data.(type) {
 		case *ledger.LegEntered:
 			name, _ := e.Step.LegName()
 			legs = append(legs, name)
-			kinds[e.Step] = d.Kind
 		case *ledger.LegLeft:
-			v, err := value.Read(d.Value)
-			if err != nil || !d.Outcome.Well() {
-				continue
-			}
-			if fields, ok := v.(map[string]any); ok && kinds[e.Step] == ledger.LegSets {
-				maps.Copy(kept, fields)
-			} else if d.Keep != "" {
-				kept[d.Keep] = v
-			}
+			kept = s.Thread(ledger.Root).Frame().Kept
 		}
 	}
 	return legs, kept

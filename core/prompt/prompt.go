@@ -185,13 +185,16 @@ func Planned(p *project.Project, t *run.Thread) *project.Leg {
 	return nil
 }
 
+// ShapeMark stands in instructions before the schema that the answer has to fit.
+const ShapeMark = "Answer with one JSON value that fits this JSON Schema, and nothing else: "
+
 // ShapeOf says to a model what its answer has to fit.
 func ShapeOf(shape *schema.Schema) string {
 	raw, err := json.Marshal(shape.Doc())
 	if err != nil {
 		panic("a compiled schema is JSON: " + err.Error())
 	}
-	return "Answer with one JSON value that fits this JSON Schema, and nothing else: " + string(raw)
+	return ShapeMark + string(raw)
 }
 
 // Opening makes the request of the first turn of a run that begins with what a

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/reading"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
@@ -17,12 +18,9 @@ import (
 // by what its instructions say it must have, and gives it a label. It adds nothing of its
 // own, as everywhere.
 
-// shapeMark stands in instructions before the schema that the answer has to fit.
-const shapeMark = "Answer with one JSON value that fits this JSON Schema, and nothing else: "
-
 // shapeIn takes the schema that the answer has to fit out of instructions; nil is none.
 func shapeIn(system string) (rest string, shape *schema.Schema) {
-	rest, raw, ok := strings.Cut(system, shapeMark)
+	rest, raw, ok := strings.Cut(system, prompt.ShapeMark)
 	if !ok {
 		return system, nil
 	}
