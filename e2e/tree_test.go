@@ -35,6 +35,7 @@ func newQuay(t *testing.T) *quay {
 			q.mu.Lock()
 			q.done[r.URL.Path+" "+r.Header.Get("Idempotency-Key")]++
 			q.mu.Unlock()
+			time.Sleep(60 * time.Millisecond) // so that some kills come after the deed and before the answer
 		}
 		w.Header().Set("Content-Type", "application/json")
 		fmt.Fprint(w, `{"depth_m": 4.5}`)
