@@ -14,7 +14,7 @@ var runsCommand = command{
 		k.remote(fs)
 		k.asJSON(fs)
 		q := map[string]*string{}
-		for name, say := range map[string]string{"status": "only going, held, done, failed or stopped `ones`", "agent": "only those this `agent` took part in", "tool": "only those that called this `tool`", "text": "only those with this `text` in message, answer or problem", "session": "only those of this `session`"} {
+		for name, say := range map[string]string{"status": "only going, held, done, failed or stopped `ones`", "agent": "only those this `agent` or relay took part in", "tool": "only those that called this `tool`", "text": "only those with this `text` in message, answer or problem", "session": "only those of this `session`"} {
 			q[name] = fs.String(name, "", say)
 		}
 		page := paging(fs, 20)

@@ -50,7 +50,7 @@ export function Runs() {
       <div className="flex flex-wrap items-center gap-2 border-b border-joint bg-face px-4 py-2">
         <input aria-label="Text in message, answer or problem" placeholder="text…" className="field !w-52" value={text} onChange={(e) => setText(e.target.value)} />
         <Pick label="Status" value={params.get("status") ?? ""} onChange={set("status")} options={[["", "any status"], ...["going", "held", "done", "failed", "stopped"].map((s) => [s, s] as const)]} />
-        <Pick label="Agent" value={params.get("agent") ?? ""} onChange={set("agent")} options={[["", "any agent"], ...(project.data?.agents ?? []).map((a) => [a.id, a.id] as const)]} />
+        <Pick label="Agent" value={params.get("agent") ?? ""} onChange={set("agent")} options={[["", "any agent"], ...(project.data?.agents ?? []).map((a) => [a.id, a.id] as const), ...(project.data?.relays ?? []).map((r) => [r.id, `relay ${r.id}`] as const)]} />
         <Pick label="Tool" value={params.get("tool") ?? ""} onChange={set("tool")} options={[["", "any tool"], ...(tools.data?.tools ?? []).map((t) => [t.id, t.id] as const)]} />
         <Pick label="Time" value={params.get("since") ?? ""} onChange={set("since")} options={[["", "any time"], ["1", "the last hour"], ["24", "the last day"], ["168", "the last week"]]} />
         <span className="ml-auto text-ink-2">
