@@ -2,113 +2,79 @@ package loop_test
 
 import (
 	"encoding/json"
-	"fmt"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"stonebaton.example/core/coretest"
-	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
-	"stonebaton.example/core/loop"
 	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 )
 
-var someCalls = []string{`look {"name":"a"}`, `look {}`, "tide", `reserve {"berth":"C4"}`, `reserve {"berth":"D2"}`, "pay", "toot", "pass_to_berths", "pass_to_desk", "nothing", "toot {"}
-
-// drive plays chance for a world until its run is closed: what models answer,
-// what calls bring, what people decide, when the service is killed.
-func drive(t *rapid.T, w *coretest.World, choose func(label string, n int) int) {
-	for i := 0; w.S.Closed() == nil; i++ {
-		if i > 400 {
-			t.Fatalf("the run does not end: %d events", len(w.Events))
-		}
-		w.Step()
-		if w.S.Closed() != nil {
-			return
-		}
-		flight := w.S.InFlight()
-		switch {
-		case choose("kill", 25) == 1:
-			w.Append(ledger.New("", &ledger.RunRecovered{Lost: flight, Why: "back"}))
-		case choose("stop", 60) == 1 && w.S.Stop() == nil:
-			w.Append(ledger.New("", &ledger.StopAsked{By: "ann"}))
-		case len(flight) > 0:
-			one(t, w, flight[choose("which", len(flight))], choose)
-		case len(w.S.Tickets()) > 0 && choose("settle", 3) > 0:
-			tk := w.S.Tickets()[0]
-			verbs := tk.Raised.Form.Verbs()
-			v := verbs[choose("verb", len(verbs))]
-			var args any
-			if v == ledger.Amend {
-				args = map[string]any{"berth": "E5"}
-			}
-			w.Settle(tk.Step, v, args)
-		default:
-			due, ev, ok := loop.Wake(w.P, w.S)
-			if !ok {
-				continue
-			}
-			if due.After(w.Now) {
-				w.Now = due
-			}
-			w.Append(ev)
-		}
-	}
+// agents is what may happen to a run of the agents of coretest.Main.
+var agents = chance{
+	words: []string{"done"},
+	asks:  []string{`look {"name":"a"}`, `look {}`, "tide", `reserve {"berth":"C4"}`, `reserve {"berth":"D2"}`, "pay", "toot", "pass_to_berths", "pass_to_desk", "nothing", "toot {"},
+	stop:  60,
+	most:  400,
 }
 
-// one ends one deed that is in flight.
-func one(t *rapid.T, w *coretest.World, step ledger.StepID, choose func(string, int) int) {
-	c := w.S.Call(step)
-	if c == nil {
-		switch choose("turn", 8) {
-		case 0:
-			w.Append(loop.TurnFailed(w.P, w.S, step, deed.ModelFailure{Class: "server", Say: "500", Retry: choose("retry", 2) == 1}, time.Millisecond, w.Now, 0))
-		case 1:
-			w.ReplyTo(step, "done")
-		default:
-			var calls []string
-			for range 1 + choose("calls", 3) {
-				calls = append(calls, someCalls[choose("call", len(someCalls))])
-			}
-			w.ReplyTo(step, "", calls...)
-		}
-		return
-	}
-	switch choose("result", 6) {
-	case 0:
-		w.Fail(step, deed.Failure{Outcome: ledger.NotDone, Class: "refused", Say: "no", Retry: choose("retry", 2) == 1})
-	case 1:
-		w.Fail(step, deed.Failure{Outcome: ledger.Unknown, Class: "timeout", Say: "late", Retry: true})
-	default:
-		w.Return(step, map[string]any{"length_m": float64(30 + choose("length", 30))})
-	}
+// relays is what may happen to a run through a relay of coretest.Letters.
+var relays = chance{
+	words: []string{"fine", "agreed", `"short"`, `{"fine":true}`, `{"fine":"no"}`, `{"good":true,"remarks":""}`, `{"good":false,"remarks":"no","score":3}`, "", "a long answer"},
+	asks:  []string{`look {"name":"a"}`, "look {}", `reserve {"berth":"C4"}`, `card {"name":"a"}`, `letter {"name":"b"}`, `next_step {"who":"reader","ask":"read"}`, `next_step {"who":"look","with":{"name":"a"}}`, `next_step {"who":"reserve","with":{"berth":"C4"}}`, `next_step {"who":"card","with":{"name":"a","berth":"D2"}}`, `next_step {"who":"me"}`, "pass_to_judge", "nothing {}", "look {"},
+	stop:  120,
+	most:  800,
 }
 
-func chance(t *rapid.T) func(string, int) int {
-	return func(label string, n int) int { return rapid.IntRange(0, n-1).Draw(t, label) }
+// courses are relays of coretest.Letters, each with an input.
+var courses = [][2]string{
+	{"card", `{"name":"a","berth":"C4"}`}, {"letter", `{"name":"a"}`}, {"round", `{"vessels":["a","b","c"]}`}, {"judged", `{"text":"x"}`}, {"line", `{"text":"x"}`}, {"talk", `{"text":"x"}`},
+	{"trip", `{"text":"x"}`}, {"asked", `{"text":"x"}`}, {"better", `{"text":"x"}`}, {"tried", `{"text":"x"}`}, {"hooks", `{"text":"x"}`}, {"slow", `{}`},
 }
 
-func TestAnyLedgerFoldedTwiceIsTheSameState(t *testing.T) {
+func TestWhateverHappensARunEndsAndIsRetoldTheSame(t *testing.T) {
 	p := coretest.Project(t, coretest.Main)
 	rapid.Check(t, func(t *rapid.T) {
 		w := coretest.Open(p, "x")
-		drive(t, w, chance(t))
-		raw, err := json.Marshal(w.Events)
-		require.NoError(t, err)
-		var read []ledger.Event
-		require.NoError(t, json.Unmarshal(raw, &read), "what is written can be read")
-		once, err := run.Fold("w-1", w.Events)
-		require.NoError(t, err)
-		twice, err := run.Fold("w-1", read)
-		require.NoError(t, err)
-		same(t, once, twice)
-		same(t, once, w.S)
+		agents.drive(t, w)
+		same(t, foldsTheSame(t, w), w.S)
+		theLedgerHolds(t, w)
+		anyPrefixCanBeDrivenToAnEnd(t, w, agents)
 	})
+}
+
+func TestWhateverHappensARelayEndsAndIsRetoldTheSame(t *testing.T) {
+	p := coretest.Project(t, coretest.Letters)
+	rapid.Check(t, func(t *rapid.T) {
+		c := rapid.SampledFrom(courses).Draw(t, "course")
+		w := coretest.Begin(p, ledger.RunOpened{Relay: c[0], Input: json.RawMessage(c[1]), Text: c[0]})
+		relays.drive(t, w)
+		again := foldsTheSame(t, w)
+		assert.Equal(t, w.S.Closed(), again.Closed())
+		assert.Equal(t, w.S.Facts(), again.Facts())
+		assert.Equal(t, w.S.Kept(), again.Kept())
+		theLedgerHolds(t, w)
+		anyPrefixCanBeDrivenToAnEnd(t, w, relays)
+	})
+}
+
+// foldsTheSame holds that the ledger folds to the same state when it is read back, and gives
+// the state.
+func foldsTheSame(t *rapid.T, w *coretest.World) *run.State {
+	raw, err := json.Marshal(w.Events)
+	require.NoError(t, err)
+	var read []ledger.Event
+	require.NoError(t, json.Unmarshal(raw, &read), "what is written can be read")
+	once, err := run.Fold("w-1", w.Events)
+	require.NoError(t, err)
+	twice, err := run.Fold("w-1", read)
+	require.NoError(t, err)
+	same(t, once, twice)
+	return once
 }
 
 // same holds two states against each other, every field of them.
@@ -118,69 +84,51 @@ func same(t require.TestingT, a, b *run.State) {
 	}
 }
 
-func TestAnyPrefixOfALedgerCanBeDrivenToAnEnd(t *testing.T) {
-	p := coretest.Project(t, coretest.Main)
-	rapid.Check(t, func(t *rapid.T) {
-		w := coretest.Open(p, "x")
-		drive(t, w, chance(t))
-		cut := rapid.IntRange(1, len(w.Events)-1).Draw(t, "cut")
-		s, err := run.Fold("w-1", w.Events[:cut])
-		require.NoError(t, err)
-		again := &coretest.World{P: p, S: s, Events: append([]ledger.Event{}, w.Events[:cut]...), Now: s.At()}
-		if s.Closed() == nil {
-			again.Append(ledger.New("", &ledger.RunRecovered{Lost: s.InFlight(), Why: "back"}))
-		}
-		drive(t, again, chance(t))
-		assert.NotNil(t, again.S.Closed())
-	})
-}
-
-func TestRebuiltIsSent(t *testing.T) {
-	p := coretest.Project(t, coretest.Main)
-	rapid.Check(t, func(t *rapid.T) {
-		w := coretest.Open(p, "x")
-		drive(t, w, chance(t))
-		n := 0
-		for i, e := range w.Events {
-			sent, ok := e.Data.(*ledger.TurnSent)
-			if !ok {
-				continue
-			}
-			before, err := run.Fold("w-1", w.Events[:i])
-			require.NoError(t, err)
-			b, err := prompt.Build(p, before, before.Main(), sent.Model, e.At)
-			require.NoError(t, err)
-			assert.Equal(t, sent.System, b.SystemHash)
-			assert.Equal(t, sent.Tools, b.ToolsHash)
-			assert.Equal(t, append(before.Main().Sent()[sent.Skip:sent.Skip+sent.Kept], sent.Added...), b.Hashes)
-			assert.Equal(t, w.Asked[n].System, b.System)
-			n++
-		}
-		assert.Equal(t, len(w.Asked), n)
-	})
-}
-
-func TestEveryCallEndsOnce(t *testing.T) {
-	p := coretest.Project(t, coretest.Main)
-	rapid.Check(t, func(t *rapid.T) {
-		w := coretest.Open(p, "x")
-		drive(t, w, chance(t))
-		ends, decided := map[ledger.StepID]int{}, map[ledger.StepID]bool{}
-		for _, e := range w.Events {
-			switch d := e.Data.(type) {
-			case *ledger.CallDecided:
-				decided[e.Step] = true
-			case *ledger.CallReturned, *ledger.CallRefused:
+// theLedgerHolds goes through the events of a closed run: every call and every thread ends
+// once, what was sent can be built again, and nothing comes after the end.
+func theLedgerHolds(t *rapid.T, w *coretest.World) {
+	ends, decided := map[ledger.StepID]int{}, map[ledger.StepID]bool{}
+	sent := 0
+	s := run.New("w-1")
+	for _, e := range w.Events {
+		switch d := e.Data.(type) {
+		case *ledger.CallDecided:
+			decided[e.Step] = true
+		case *ledger.CallReturned, *ledger.CallRefused:
+			ends[e.Step]++
+		case *ledger.CallFailed:
+			if d.Final {
 				ends[e.Step]++
-			case *ledger.CallFailed:
-				if d.Final {
-					ends[e.Step]++
-				}
 			}
+		case *ledger.TurnSent:
+			th := s.Thread(e.Step.Parent())
+			b, err := prompt.Build(w.P, s, th, d.Model, e.At)
+			require.NoError(t, err)
+			assert.Equal(t, d.System, b.SystemHash)
+			assert.Equal(t, d.Tools, b.ToolsHash)
+			assert.Equal(t, append(th.Sent()[d.Skip:d.Skip+d.Kept], d.Added...), b.Hashes)
+			assert.Equal(t, w.Asked[sent].Hashes, b.Hashes)
+			assert.Equal(t, w.Asked[sent].System, b.System)
+			sent++
 		}
-		for step := range decided {
-			assert.Equal(t, 1, ends[step], fmt.Sprintf("step %s", step))
-		}
-		assert.Equal(t, ledger.KindRunClosed, w.Events[len(w.Events)-1].Kind, "run.closed is always last")
-	})
+		require.NoError(t, s.Apply(e))
+	}
+	assert.Equal(t, len(w.Asked), sent)
+	for step := range decided {
+		assert.Equal(t, 1, ends[step], "step %s", step)
+	}
+	assert.Len(t, s.Threads(), 1, "every thread is closed")
+	assert.Equal(t, ledger.KindRunClosed, w.Events[len(w.Events)-1].Kind, "run.closed is always last")
+}
+
+func anyPrefixCanBeDrivenToAnEnd(t *rapid.T, w *coretest.World, c chance) {
+	cut := rapid.IntRange(1, len(w.Events)-1).Draw(t, "cut")
+	s, err := run.Fold("w-1", w.Events[:cut])
+	require.NoError(t, err)
+	again := &coretest.World{P: w.P, S: s, Events: append([]ledger.Event{}, w.Events[:cut]...), Now: s.At()}
+	if s.Closed() == nil {
+		again.Append(ledger.New("", &ledger.RunRecovered{Lost: s.InFlight(), Why: "back"}))
+	}
+	c.drive(t, again)
+	assert.NotNil(t, again.S.Closed())
 }

@@ -18,13 +18,16 @@ import (
 type Frame struct {
 	Relay  string
 	Input  map[string]any
-	Kept   map[string]any               // never changed in place
-	Visits map[string]int               // of each leg; never changed in place
-	Ended  map[string]*ledger.LegLeft   // the newest end of each leg; never changed in place
-	Visit  *Visit                       // of the leg where it is; nil between legs
-	Last   *Visit                       // the newest that is over; nil before the first
-	typed  func(doc map[string]any) any // Input as expressions see it, made once
-	Go     string                       // the leg that comes next, where there is no visit; "" before the first and at the end
+	Kept   map[string]any             // never changed in place
+	Visits map[string]int             // of each leg; never changed in place
+	Ended  map[string]*ledger.LegLeft // the newest end of each leg; never changed in place
+	Visit  *Visit                     // of the leg where it is; nil between legs
+	Last   *Visit                     // the newest that is over; nil before the first
+	typed  struct {
+		made  sync.Once
+		value any
+	}
+	Go string // the leg that comes next, where there is no visit; "" before the first and at the end
 }
 
 // Visit is one visit of a leg.
@@ -76,16 +79,9 @@ func (v *Visit) Item(n int) ledger.StepID {
 
 // Typed gives the input as expressions see it by its schema. It is made once: a list of it may
 // be long, and is looked at for each of its items.
-func (f *Frame) Typed(doc map[string]any) any { return f.typed(doc) }
-
-// once gives a function that types an input at its first call.
-func once(input map[string]any) func(map[string]any) any {
-	var first sync.Once
-	var typed any
-	return func(doc map[string]any) any {
-		first.Do(func() { typed = expr.Typed(doc, any(input)) })
-		return typed
-	}
+func (f *Frame) Typed(doc map[string]any) any {
+	f.typed.made.Do(func() { f.typed.value = expr.Typed(doc, any(f.Input)) })
+	return f.typed.value
 }
 
 // Held says whether all that the visit has opened waits for people.
@@ -153,7 +149,7 @@ func (s *State) openFrame(e ledger.Event, d *ledger.FrameOpened) error {
 		}
 	}
 	t.agent = d.Relay
-	t.frame = &Frame{Relay: d.Relay, Input: input, typed: once(input), Kept: kept, Visits: map[string]int{}, Ended: map[string]*ledger.LegLeft{}}
+	t.frame = &Frame{Relay: d.Relay, Input: input, Kept: kept, Visits: map[string]int{}, Ended: map[string]*ledger.LegLeft{}}
 	s.enroll(t)
 	return nil
 }
