@@ -213,6 +213,15 @@ func BenchmarkDurableTrees(b *testing.B) {
 	}
 }
 
+// look is a tool that gives a fixed result.
+const look = `---
+tool: look
+summary: Look a vessel up by its name.
+effect: read
+input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
+stubs: [{returns: {length_m: 46}}]
+`
+
 // treeOfTen is a project in which one agent asks three at once, each of which asks one, and
 // that one more.
 const treeOfTen = `project: ten
@@ -220,13 +229,7 @@ start: a
 model: m
 models: {m: {speaks: understudy}}
 limits: {turns: 50, calls: 50}
----
-tool: look
-summary: Look a vessel up by its name.
-effect: read
-input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
-stubs: [{returns: {length_m: 46}}]
----
+` + look + `---
 agent: a
 summary: Asks three.
 prompt: You are a.

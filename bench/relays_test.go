@@ -25,13 +25,7 @@ start: a
 model: m
 models: {m: {speaks: understudy}}
 limits: {calls: 99999, time: 1d}
----
-tool: look
-summary: Look a vessel up by its name.
-effect: read
-input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
-stubs: [{returns: {length_m: 46}}]
----
+` + look + `---
 agent: a
 summary: Looks.
 prompt: You are a.

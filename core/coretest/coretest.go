@@ -235,23 +235,15 @@ func (w *World) Words() []string {
 	return out
 }
 
-// Tree is a project of agents that consult one another: desk asks tides and dues, dues asks
-// tides, tides asks gauge, and gauge may ask the person, as long as all above it may.
-const Tree = `project: tree
-approvers: [master]
-start: desk
-model: m
-models: {m: {speaks: understudy, retry: 0}}
-limits: {turns: 40, calls: 40, same_call: 3, passes: 3, time: 10m}
-state: {type: object, properties: {length_m: {type: number}, booking: {type: string}, berth: {type: string}}}
----
+// harbour is two tools: a read, and a write that asks where the vessel is long.
+const harbour = `---
 tool: look
 summary: Look a vessel up by its name.
 effect: read
 input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
 sets: {length_m: "=result.length_m"}
-output: {type: object, required: [length_m], properties: {length_m: {type: number}}}
-stubs: [{returns: {length_m: 46}}]
+output: {type: object, required: [length_m], properties: {length_m: {type: number}, name: {type: string}}}
+stubs: [{returns: {length_m: 46, name: "=args.name"}}]
 ---
 tool: reserve
 summary: Reserve a berth for a vessel.
@@ -261,7 +253,18 @@ gate: {when: "state.?length_m.orValue(99.0) > 40.0", why: over 40 m, by: [master
 says: {done: "Reserved {{ args.berth }}."}
 sets: {booking: "=args.berth"}
 stubs: [{returns: {ok: true}}]
----
+`
+
+// Tree is a project of agents that consult one another: desk asks tides and dues, dues asks
+// tides, tides asks gauge, and gauge may ask the person, as long as all above it may.
+const Tree = `project: tree
+approvers: [master]
+start: desk
+model: m
+models: {m: {speaks: understudy, retry: 0}}
+limits: {turns: 40, calls: 40, same_call: 3, passes: 3, time: 10m}
+state: {type: object, properties: {length_m: {type: number}, booking: {type: string}, berth: {type: string}}}
+` + harbour + `---
 tool: toot # accept gate: it is a horn
 summary: Sound the horn when somebody asks for it.
 stubs: [{returns: null}]
@@ -304,24 +307,7 @@ model: m
 models: {m: {speaks: understudy, retry: 0}}
 limits: {turns: 40, calls: 40, legs: 30, time: 10m}
 state: {type: object, properties: {length_m: {type: number}, booking: {type: string}}}
----
-tool: look
-summary: Look a vessel up by its name.
-effect: read
-input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
-sets: {length_m: "=result.length_m"}
-output: {type: object, required: [length_m], properties: {length_m: {type: number}, name: {type: string}}}
-stubs: [{returns: {length_m: 46, name: "=args.name"}}]
----
-tool: reserve
-summary: Reserve a berth for a vessel.
-effect: write
-input: {type: object, required: [berth], properties: {berth: {type: string, pattern: "^[A-F][0-9]$", description: "Such as C4."}}}
-gate: {when: "state.?length_m.orValue(99.0) > 40.0", why: over 40 m, by: [master], ask: "Reserve {{ args.berth }}?", within: 30m}
-says: {done: "Reserved {{ args.berth }}."}
-sets: {booking: "=args.berth"}
-stubs: [{returns: {ok: true}}]
----
+` + harbour + `---
 agent: desk
 summary: Reads requests.
 prompt: You are the desk.

@@ -20,6 +20,15 @@ func tree(t *testing.T) *coretest.World {
 	return coretest.Open(coretest.Project(t, coretest.Tree), "What does it cost?")
 }
 
+// called gives a run of the tree in which the desk has made calls that are under way.
+func called(t *testing.T, calls ...string) *coretest.World {
+	w := tree(t)
+	w.Step()
+	w.Reply("", calls...)
+	w.Step()
+	return w
+}
+
 // story tells the events from one on, as "step kind".
 func story(w *coretest.World, from int) string {
 	var out []string
@@ -89,10 +98,7 @@ func TestConsultsOfATurnGoSideBySideAndAGateHoldsOneAlone(t *testing.T) {
 }
 
 func TestTwoConsultsThatChangeTheSameFact(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_dues {"question":"a"}`, `consult_tides {"question":"b"}`)
-	w.Step()
+	w := called(t, `consult_dues {"question":"a"}`, `consult_tides {"question":"b"}`)
 	for i, step := range []ledger.StepID{"t1.c1", "t1.c2"} {
 		w.ReplyTo(step.Turn(1), "", `look {"name":"a"}`)
 		w.Step()
@@ -115,10 +121,7 @@ func TestTwoConsultsThatChangeTheSameFact(t *testing.T) {
 }
 
 func TestAConsultThreeDeepThatFailsSaysWhereAndWhy(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_dues {"question":"a"}`)
-	w.Step()
+	w := called(t, `consult_dues {"question":"a"}`)
 	w.Reply("", `consult_tides {"question":"b"}`)
 	w.Step()
 	w.Reply("", `consult_gauge {"question":"c"}`)
@@ -152,10 +155,7 @@ func TestAConsultThreeDeepThatFailsSaysWhereAndWhy(t *testing.T) {
 }
 
 func TestAFailedConsultThatDidSomethingSaysSo(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_tides {"question":"a"}`, "toot")
-	w.Step()
+	w := called(t, `consult_tides {"question":"a"}`, "toot")
 	w.ReplyTo("t1.c1.t1", "", "toot")
 	w.Step()
 	w.Return("t1.c1.t1.c1", nil)
@@ -188,10 +188,7 @@ func TestConsultsGoEightDeep(t *testing.T) {
 }
 
 func TestAConsultThatIsNotOne(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_tide {"question":"a"}`, `consult_gauge {"question":"a"}`, `consult_tides {}`, `consult_tides {"question":"a","nights":2}`, `consult_dues {"question":"a","nights":"two"}`, "ask_person")
-	w.Step()
+	w := called(t, `consult_tide {"question":"a"}`, `consult_gauge {"question":"a"}`, `consult_tides {}`, `consult_tides {"question":"a","nights":2}`, `consult_dues {"question":"a","nights":"two"}`, "ask_person")
 	assert.Equal(t, []string{
 		`desk cannot ask "tide". Did you mean "tides"? You can ask: tides, dues.`,
 		`desk cannot ask "gauge". You can ask: tides, dues.`,
@@ -203,10 +200,7 @@ func TestAConsultThatIsNotOne(t *testing.T) {
 }
 
 func TestAHandoffOnAConsultsThreadStaysOnIt(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_tides {"question":"a"}`)
-	w.Step()
+	w := called(t, `consult_tides {"question":"a"}`)
 	w.Reply("", `pass_to_dues {"because":"it costs"}`)
 	assert.Equal(t, []string{"ask dues"}, names(w.Step()))
 	assert.Equal(t, "desk", w.S.Agent(), "the baton of the run stays where it was")
@@ -218,10 +212,7 @@ func TestAHandoffOnAConsultsThreadStaysOnIt(t *testing.T) {
 }
 
 func TestAHandoffToTheOneThatAskedEndsTheConsult(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_tides {"question":"a"}`)
-	w.Step()
+	w := called(t, `consult_tides {"question":"a"}`)
 	from := len(w.Events)
 	w.Reply("", `pass_to_desk {"because":"I only know tides."}`)
 	w.Step()
@@ -231,10 +222,7 @@ func TestAHandoffToTheOneThatAskedEndsTheConsult(t *testing.T) {
 }
 
 func TestAKeptLineGoesOnOverTheSession(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_dues {"question":"one"}`)
-	w.Step()
+	w := called(t, `consult_dues {"question":"one"}`)
 	w.Reply("first")
 	w.Step()
 	w.Reply("", `consult_dues {"question":"two"}`, `consult_tides {"question":"two"}`)
@@ -272,10 +260,7 @@ func TestAKeptLineGoesOnOverTheSession(t *testing.T) {
 }
 
 func TestAQuestionReachesThePersonThroughTheOnesWhoAsked(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_tides {"question":"a"}`)
-	w.Step()
+	w := called(t, `consult_tides {"question":"a"}`)
 	w.Reply("", `consult_gauge {"question":"b"}`)
 	w.Step()
 	names := func(i int) (out []string) {
@@ -307,10 +292,7 @@ func TestAQuestionReachesThePersonThroughTheOnesWhoAsked(t *testing.T) {
 }
 
 func TestAPersonNeedNotAnswer(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_tides {"question":"a"}`)
-	w.Step()
+	w := called(t, `consult_tides {"question":"a"}`)
 	w.Reply("", `ask_person {"question":"What does she draw?"}`)
 	w.Step()
 	ev, err := loop.Settle(w.P, w.S, "t1.c1.t1.c1", loop.Settlement{Verb: ledger.RefuseIt, By: "ann", Because: "it does not matter"})
@@ -322,10 +304,7 @@ func TestAPersonNeedNotAnswer(t *testing.T) {
 }
 
 func TestOneThatMayNotAskThePersonDoesNotSeeHow(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_dues {"question":"a"}`)
-	w.Step()
+	w := called(t, `consult_dues {"question":"a"}`)
 	w.Reply("", `consult_tides {"question":"b"}`)
 	w.Step()
 	for _, c := range w.Asked[2].Tools {
@@ -356,10 +335,7 @@ func TestALimitOfTheRunEndsAllOfIt(t *testing.T) {
 }
 
 func TestALimitOfAnAgentEndsItsThreadAlone(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_tides {"question":"a"}`)
-	w.Step()
+	w := called(t, `consult_tides {"question":"a"}`)
 	w.Reply("", `consult_gauge {"question":"b"}`)
 	w.Step()
 	for i := range 2 {
@@ -376,10 +352,7 @@ func TestALimitOfAnAgentEndsItsThreadAlone(t *testing.T) {
 }
 
 func TestAStopEndsTheDeepestFirst(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_dues {"question":"a"}`)
-	w.Step()
+	w := called(t, `consult_dues {"question":"a"}`)
 	w.Reply("", `reserve {"berth":"C4"}`, `consult_tides {"question":"b"}`)
 	w.Step()
 	w.Reply("", `consult_gauge {"question":"c"}`)
@@ -423,10 +396,7 @@ func TestAHundredConsultsInOneTurn(t *testing.T) {
 }
 
 func TestALongAnswerIsCutAndTheWholeCanBeNamed(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_tides {"question":"all of it"}`)
-	w.Step()
+	w := called(t, `consult_tides {"question":"all of it"}`)
 	w.Reply(strings.Repeat("tide ", 1<<20))
 	w.Step()
 	words := w.Words()[0]
@@ -463,10 +433,7 @@ func TestAConsultMayHaveItsAnswerReady(t *testing.T) {
 }
 
 func TestARetryBesideAnOpenTicketIsDue(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_dues {"question":"a"}`, `look {"name":"x"}`)
-	w.Step()
+	w := called(t, `consult_dues {"question":"a"}`, `look {"name":"x"}`)
 	w.ReplyTo("t1.c1.t1", "", `reserve {"berth":"C4"}`)
 	w.Step()
 	w.Fail("t1.c2", deed.Failure{Outcome: ledger.NotDone, Class: "server", Say: "502", Retry: true})
@@ -501,10 +468,7 @@ func TestTurnsBesideOneAnotherKeepTheLimitOfTokens(t *testing.T) {
 
 func TestWhatMayNotFollowIsNotFolded(t *testing.T) {
 	open := func() *coretest.World {
-		w := tree(t)
-		w.Step()
-		w.Reply("", `consult_tides {"question":"a"}`, `look {"name":"a"}`)
-		w.Step()
+		w := called(t, `consult_tides {"question":"a"}`, `look {"name":"a"}`)
 		return w
 	}
 	for why, e := range map[string]ledger.Event{
@@ -541,10 +505,7 @@ func TestAnAgentThatOnlyAsksBackIsEnded(t *testing.T) {
 }
 
 func TestAConsultThatIsHeldForDaysTakesNoTime(t *testing.T) {
-	w := tree(t)
-	w.Step()
-	w.Reply("", `consult_tides {"question":"a"}`)
-	w.Step()
+	w := called(t, `consult_tides {"question":"a"}`)
 	w.Reply("", `ask_person {"question":"What does she draw?"}`)
 	w.Step()
 	require.Equal(t, ledger.Held, w.S.Status())
