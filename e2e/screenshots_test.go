@@ -123,7 +123,7 @@ func TestScreenshots(t *testing.T) {
 	shoot("drills")
 
 	talkAndFollow(t, s, p, filepath.Join(to, "talk.png"))
-	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "say.png"), "stonebaton say 'Please reserve a berth for the Marrow Light from next Friday noon, two nights.' </dev/null")
+	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "say.png"), "stonebaton say 'Reserve a berth for the Marrow Light from next Friday noon, two nights.' </dev/null; stonebaton say -relay berth_letter -input '{\"vessel\": \"Marrow Light\", \"nights\": 2}'")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "show.png"), "stonebaton runs -limit 8; echo; stonebaton show "+j.ID+" -step 8")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "bench-terminal.png"), "stonebaton tools; echo; stonebaton try daylight -args '{\"day\": \"2026-05-08\"}'; echo; stonebaton source inspect station")
 	terminal(t, s, filepath.Dir(dir), filepath.Join(to, "why.png"), "stonebaton say 'Find a berth for a 38 m ketch drawing 3.2 m tomorrow noon for two nights and tell me what it costs'; echo; stonebaton understudy -dir harbour -why 'When can the Marrow Light, drawing 5.2 m, come in on Friday?'")
@@ -192,7 +192,7 @@ func terminal(t *testing.T, s *server, in, to, run string) {
 	done := filepath.Join(t.TempDir(), "done")
 	script := fmt.Sprintf("export PATH=%s:$PATH STONEBATON_URL=%s; printf '$ %%s\\n' \"$CMD\"; eval \"$CMD\"; touch %s; sleep 30", filepath.Dir(binary), s.url, done)
 	c := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "bash", "-c", fmt.Sprintf(
-		`xterm -fa "DejaVu Sans Mono" -fs 9 -bg '#f7f9f6' -fg '#1b2320' -geometry 158x52+0+0 -e bash -c "$SCRIPT" & while [ ! -e %s ]; do sleep 0.2; done; sleep 0.5; import -window root %s; kill %%1`, done, to))
+		`xterm -fa "DejaVu Sans Mono" -fs 9 -bg '#f7f9f6' -fg '#1b2320' -geometry 158x53+0+0 -e bash -c "$SCRIPT" & while [ ! -e %s ]; do sleep 0.2; done; sleep 0.5; import -window root %s; kill %%1`, done, to))
 	c.Dir = in
 	c.Env = append(os.Environ(), "SCRIPT="+script, "CMD="+run)
 	out, err := c.CombinedOutput()

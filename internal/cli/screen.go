@@ -119,15 +119,28 @@ func hanging(text string, indent int) string {
 	return strings.ReplaceAll(visible(strings.TrimRight(text, "\n")), "\n", "\n"+strings.Repeat(" ", indent))
 }
 
-// table prints rows under their heads.
+// table prints rows under their heads. On a terminal a row takes one line of it: what does not
+// fit is cut.
 func (k *call) table(heads string, rows [][]any) error {
 	k.clear()
-	w := tabwriter.NewWriter(k.Out, 0, 4, 3, ' ', 0)
+	var b strings.Builder
+	w := tabwriter.NewWriter(&b, 0, 4, 3, ' ', 0)
 	fmt.Fprintln(w, strings.ReplaceAll(heads, " ", "\t"))
 	for _, r := range rows {
 		fmt.Fprintln(w, string(sprint(strings.TrimSuffix(strings.Repeat("%v\t", len(r)), "\t"), r...)))
 	}
-	return w.Flush()
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	for line := range strings.Lines(b.String()) {
+		if k.tty {
+			line = k.fit(strings.TrimSuffix(line, "\n")) + "\n"
+		}
+		if _, err := fmt.Fprint(k.Out, line); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // harmless writes JSON so that a terminal may show it: what it would obey is escaped
@@ -157,12 +170,17 @@ func (k *call) live(line painted) {
 		fmt.Fprintln(k.Out, string(line))
 		return
 	}
-	text := []rune(string(line))
-	if most := k.width() - 1; len(text) > most {
-		text = text[:most]
-	}
-	fmt.Fprint(k.Out, "\r\x1b[2K", string(text))
+	fmt.Fprint(k.Out, "\r\x1b[2K", k.fit(string(line)))
 	k.inPlace = true
+}
+
+// fit cuts what is too long for a line of the terminal.
+func (k *call) fit(line string) string {
+	r := []rune(line)
+	if most := k.width() - 1; len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return line
 }
 
 // clear takes away what stands in place.

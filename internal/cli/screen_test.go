@@ -266,3 +266,21 @@ func TestCommandsInAFolderWithAnyName(t *testing.T) {
 	assert.Equal(t, fine, Run(context.Background(), []string{"schema", "expressions"}, Streams{Out: &errs, Err: &errs}, Program{}))
 	assert.Contains(t, errs.String(), "fixed(x, n)")
 }
+
+func TestARowOfATableTakesOneLineOfATerminal(t *testing.T) {
+	rows := [][]any{{"find_vessel", strings.Repeat("Look a vessel up. ", 9)}, {"toot", "Sound the horn."}}
+	for _, tty := range []bool{true, false} {
+		var out bytes.Buffer
+		k := &call{Streams: Streams{Out: &out}, tty: tty}
+		require.NoError(t, k.table("tool summary", rows))
+		lines := strings.Split(out.String(), "\n")
+		require.Len(t, lines, 4)
+		assert.Equal(t, "toot          Sound the horn.", lines[2])
+		if tty {
+			assert.Len(t, []rune(lines[1]), 79)
+			assert.Contains(t, lines[1], "…")
+		} else {
+			assert.Contains(t, lines[1], strings.TrimSpace(rows[0][1].(string)), "a file gets all of it")
+		}
+	}
+}

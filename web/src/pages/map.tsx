@@ -63,7 +63,9 @@ export function MapPage() {
 }
 
 function Drawing({ chart, selected, onSelect }: { chart: Chart; selected?: string; onSelect: (id: string) => void }) {
+  const pathed = chart.ways.some((w) => walked(w.taken));
   const near = (w: Way) => selected === w.from || selected === w.to;
+  const strong = (w: Way) => near(w) && !pathed;
   return (
     <svg width={chart.width} height={chart.height} viewBox={`0 0 ${chart.width} ${chart.height}`} className="block" aria-label={`The map of ${chart.title}`}>
       <defs>
@@ -72,7 +74,7 @@ function Drawing({ chart, selected, onSelect }: { chart: Chart; selected?: strin
         </marker>
       </defs>
       {chart.ways.map((w, i) => (
-        <path key={i} d={w.path} fill="none" markerEnd="url(#head)" stroke={walked(w.taken) || near(w) ? "var(--ink)" : "var(--joint-strong)"} strokeWidth={walked(w.taken) ? 2 : near(w) ? 1.5 : 1} strokeDasharray={w.link === "fails" ? "4 3" : undefined} />
+        <path key={i} d={w.path} fill="none" markerEnd="url(#head)" stroke={walked(w.taken) || strong(w) ? "var(--ink)" : "var(--joint-strong)"} strokeWidth={walked(w.taken) ? 2 : strong(w) ? 1.5 : 1} strokeDasharray={w.link === "fails" ? "4 3" : undefined} />
       ))}
       {chart.ways.map(
         (w, i) =>
