@@ -29,6 +29,7 @@ type Reader struct {
 	kinds   []Kind
 	docs    map[string]map[string]any
 	schemas map[string]*schema.Schema
+	heading *regexp.Regexp // the line with which a document begins
 }
 
 // NewReader gives a reader that knows some kinds of tools. A kind whose schema is none
@@ -61,6 +62,7 @@ func NewReader(kinds ...Kind) *Reader {
 		must("the schema of a "+name, err)
 		r.docs[name], r.schemas[name] = s.Doc(), s
 	}
+	r.heading = regexp.MustCompile(`(?m)^(` + strings.Join(r.Documents(), "|") + `):\s*["']?([A-Za-z0-9_-]+)`)
 	return r
 }
 
@@ -361,13 +363,10 @@ func (c *compiler) documents() {
 	}
 }
 
-// heading is the line with which a document begins.
-var heading = regexp.MustCompile(`(?m)^(tool|source|agent|relay|drill|project):\s*["']?([A-Za-z0-9_-]+)`)
-
 // named notes the documents of a file that cannot be read, so that nobody is told that
 // what it defines is not there: the file itself is what is wrong.
 func (c *compiler) named(file string) {
-	for _, m := range heading.FindAllStringSubmatch(c.src.Files[file], -1) {
+	for _, m := range c.r.heading.FindAllStringSubmatch(c.src.Files[file], -1) {
 		if _, ok := c.names[m[1]+" "+m[2]]; !ok {
 			c.names[m[1]+" "+m[2]] = Place{File: file, Line: 1, Col: 1}
 		}

@@ -99,40 +99,9 @@ func (s *State) apply(e ledger.Event) error {
 		}
 		return s.turnEvent(t, e)
 	case *ledger.GuardrailSettled:
-		u := s.turns[e.Step.Parent()]
-		if u == nil || u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise || u.judging {
-			return fmt.Errorf("no answer is there that could be sent back")
-		}
-		u.revise = true
-		if u.Thread.revised == nil {
-			u.Thread.revised = map[string]int{}
-		}
-		u.Thread.revised[d.Guardrail]++
-		if d.Guardrail == ledger.GoodWhen {
-			u.Thread.drafts = append(u.Thread.drafts, Draft{Text: u.Reply.Text, Remarks: d.Words, Score: d.Score})
-		}
-		u.Thread.say(ledger.Message{Role: ledger.User, Text: d.Words})
-		u.Thread.recountTurn()
+		return s.sendBack(s.turns[e.Step.Parent()], d)
 	case *ledger.HookFired:
-		t := s.byID[e.Step.Thread()]
-		if t == nil || e.Step != t.id.Hook(t.hooks+1) || t.Hooking() {
-			return fmt.Errorf("its thread is not open, or this is not its next hook")
-		}
-		t.hooks++
-		if t.fired == nil {
-			t.fired = map[string]bool{}
-		}
-		t.fired[hookKey(d.On, d.N, d.About)] = true
-		if d.Patch != nil {
-			facts, err := patched(t.facts, d.Patch)
-			if err != nil {
-				return err
-			}
-			t.facts = facts
-		}
-		if d.Call != nil {
-			t.hooked = d
-		}
+		return s.fireHook(e.Step, d)
 	case *ledger.CallDecided:
 		return s.decide(e, d)
 	case *ledger.CallLooked, *ledger.CallStarted, *ledger.CallReturned, *ledger.CallFailed, *ledger.CallRefused:
@@ -171,6 +140,49 @@ func (s *State) apply(e ledger.Event) error {
 		s.fire(e.Step, d)
 	default:
 		return fmt.Errorf("an event of this kind has no place in the state")
+	}
+	return nil
+}
+
+// sendBack puts the words of a guardrail after the answer of a turn, so that another turn comes.
+func (s *State) sendBack(u *Turn, d *ledger.GuardrailSettled) error {
+	if u == nil || u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise || u.judging {
+		return fmt.Errorf("no answer is there that could be sent back")
+	}
+	u.revise = true
+	t := u.Thread
+	if t.revised == nil {
+		t.revised = map[string]int{}
+	}
+	t.revised[d.Guardrail]++
+	if d.Guardrail == ledger.GoodWhen {
+		t.drafts = append(t.drafts, Draft{Text: u.Reply.Text, Remarks: d.Words, Score: d.Score})
+	}
+	t.say(ledger.Message{Role: ledger.User, Text: d.Words})
+	t.recountTurn()
+	return nil
+}
+
+// fireHook notes what a hook changes, and the call that it makes.
+func (s *State) fireHook(step ledger.StepID, d *ledger.HookFired) error {
+	t := s.byID[step.Thread()]
+	if t == nil || step != t.id.Hook(t.hooks+1) || t.Hooking() {
+		return fmt.Errorf("its thread is not open, or this is not its next hook")
+	}
+	t.hooks++
+	if t.fired == nil {
+		t.fired = map[string]bool{}
+	}
+	t.fired[hookKey(d.On, d.N, d.About)] = true
+	if d.Patch != nil {
+		facts, err := patched(t.facts, d.Patch)
+		if err != nil {
+			return err
+		}
+		t.facts = facts
+	}
+	if d.Call != nil {
+		t.hooked = d
 	}
 	return nil
 }
