@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -53,11 +54,15 @@ func (o only) Version(context.Context, ledger.Hash) (*project.Project, error) { 
 // Every pattern is run with the understudy, then once more for each append of it, killed
 // there, and comes to the same.
 func TestEveryPatternThatIsKilledAtEveryAppendComesToTheSame(t *testing.T) {
-	dir := t.TempDir()
-	require.NoError(t, os.CopyFS(dir, os.DirFS("../../examples/patterns")))
-	require.NoError(t, os.Remove(filepath.Join(dir, "four_in_a_line.yaml"))) // its tool server is a program
-	shop := shopIn(t, dir)
-	p, _, probs := shop.Read(ctx, func(string) (string, bool) { return "", false }, nil)
+	root := t.TempDir()
+	for _, d := range []string{"patterns", "patterns_server"} {
+		require.NoError(t, os.CopyFS(filepath.Join(root, d), os.DirFS("../../examples/"+d)))
+	}
+	program := filepath.Join(root, "stonebaton") // the tool server of one of them
+	out, err := exec.Command("go", "build", "-o", program, "../../cmd/stonebaton").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	shop := shopIn(t, filepath.Join(root, "patterns"))
+	p, _, probs := shop.Read(ctx, func(name string) (string, bool) { return program, name == "STONEBATON" }, nil)
 	require.NotNil(t, p, "%v", probs)
 	start := func(log engine.Records) *engine.Engine {
 		e := engine.New(engine.Config{Log: log, Models: model.Set{"understudy": &understudy.Wire{Always: true}}, Tools: shop.Set, Projects: only{p}, Blanker: shop.Secrets, Live: &live.Hub{}, Clock: engine.WallClock{}, Jitter: func() float64 { return 0 }, NewID: func() string { return "run" }})
@@ -101,5 +106,5 @@ func TestEveryPatternThatIsKilledAtEveryAppendComesToTheSame(t *testing.T) {
 			again.Close()
 		}
 	}
-	assert.Len(t, relays, 9)
+	assert.Len(t, relays, 10)
 }
