@@ -265,6 +265,7 @@ type Tool struct {
 	By          []string          `json:"by"`
 	Agents      []string          `json:"agents"` // that have it
 	Hooks       []string          `json:"hooks"`  // agents whose hooks call it
+	Gates       []string          `json:"gates"`  // tools whose gates look things up with it
 	Relays      []string          `json:"relays"` // with a leg that calls it, or a plan that may
 	Input       map[string]any    `json:"input"`
 	Output      map[string]any    `json:"output,omitempty"`
@@ -373,6 +374,8 @@ type Ticket struct {
 	TicketRow
 	Schema map[string]any `json:"schema"` // of the values
 	Talk   []Said         `json:"talk"`   // what led here
+
+	Leads map[ledger.Verb][]string `json:"leads"` // what settling it will lead to, by the verb
 }
 
 // Settle is what POST /api/tickets/{id}/settle takes.
@@ -384,6 +387,7 @@ type Settle struct {
 	As      string          `json:"as,omitempty"`
 	ID      string          `json:"id,omitempty"`
 	Shown   ledger.Hash     `json:"shown,omitempty"`
+	Spare   bool            `json:"spare,omitempty"` // this need not be asked again in the session
 }
 
 // Stop is what POST /api/runs/{id}/stop takes.

@@ -63,7 +63,7 @@ func (a *api) bench(dir string) {
 	offers := station["offers"].([]any)
 	require.Len(t, offers, 3)
 	assert.Equal(t, "the summary of \"log_sighting\" says what it is, but not when to use it", offers[1].(map[string]any)["remarks"].([]any)[0].(map[string]any)["say"])
-	assert.Len(t, get("/api/sources/office")["offers"], 5)
+	assert.Len(t, get("/api/sources/office")["offers"], 6)
 	a.call("GET", "/api/sources/ofice", "", 404)
 
 	found := a.call("POST", "/api/tools/berth_facts/try", `{"args":{"berth":"D2"}}`, 200)
@@ -210,7 +210,7 @@ func TestOurToolsAreOfferedOverTheProtocol(t *testing.T) {
 			for _, x := range list.Tools {
 				names[x.Name] = x
 			}
-			require.Len(t, names, 22, "ten tools, four relays, eight agents")
+			require.Len(t, names, 24, "twelve tools, four relays, eight agents")
 			assert.True(t, names["berth_letter"].Annotations.ReadOnlyHint)
 			assert.Contains(t, names["consult_dues"].Description, "Ask dues, and get its answer: Works out what a stay costs")
 			assert.True(t, names["find_vessel"].Annotations.ReadOnlyHint)

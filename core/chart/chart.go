@@ -25,14 +25,15 @@ const (
 // Link is what a way says of its two ends.
 type Link string
 
-// The links: the first six of a project, the others of a relay.
+// The links: the first seven of a project, the others of a relay.
 const (
 	Calls    Link = "calls"
 	Passes   Link = "passes to"
 	Consults Link = "consults"
 	Judged   Link = "is judged by"
-	Works    Link = "sets to work" // a relay, an agent
-	Goes     Link = "goes through" // a relay, another
+	LooksUp  Link = "looks up with" // a gate, a tool
+	Works    Link = "sets to work"  // a relay, an agent
+	Goes     Link = "goes through"  // a relay, another
 	Next     Link = "then"
 	When     Link = "when" // a way of a leg that chooses
 	Fails    Link = "fails"
@@ -133,6 +134,9 @@ func Of(p *project.Project) *Chart {
 			about += " · gate"
 		}
 		c.add(&Node{ID: id(Tool, n), Kind: Tool, Name: n, About: about, Summary: t.Summary, Effect: t.Effect, Rung: t.Rung, Gate: t.Gate != nil, Place: t.Place})
+	}
+	for _, n := range slices.Sorted(maps.Keys(p.Tools)) {
+		c.links(id(Tool, n), Tool, p.ByGate(p.Tools[n]), LooksUp)
 	}
 	for _, n := range slices.Sorted(maps.Keys(p.Relays)) {
 		for _, l := range p.Relays[n].Legs {

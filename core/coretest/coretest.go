@@ -114,6 +114,7 @@ type World struct {
 	Events []ledger.Event
 	Now    time.Time
 	Asked  []prompt.Built // every request, in order
+	Finds  map[string]any // what gates look up, by name; what is not there cannot be looked up
 }
 
 // Open begins a run with a message.
@@ -166,7 +167,15 @@ func (w *World) Step() []loop.Action {
 				w.Append(a.Event)
 				deeds = append(deeds, a)
 			case loop.Look:
-				w.Append(loop.Looked(a.Tool, a.Call.Step, "", nil))
+				var seen loop.Sight
+				for _, r := range a.Reads {
+					if v, ok := w.Finds[r.Name]; ok {
+						seen.Find(r.Name, v)
+					} else {
+						seen.Miss(r.Name, "it is not there")
+					}
+				}
+				w.Append(loop.Looked(a.Tool, a.Call.Step, seen))
 			}
 		}
 	}

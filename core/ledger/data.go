@@ -129,7 +129,15 @@ type RunOpened struct {
 	Lines    map[string][]Message `json:"lines,omitempty"`    // of consults that remember, by asker/agent
 	Consults map[string]Canned    `json:"consults,omitempty"` // agents that are not run when they are consulted: what they answer
 	Legs     map[string]Canned    `json:"legs,omitempty"`     // of the run's relay that are not gone into: what they bring
+	Agreed   map[string]Agreed    `json:"agreed,omitempty"`   // in the session before, by tool, where its gate counts it
 	Why      string               `json:"why"`
+}
+
+// Agreed is how often people have agreed to calls of a tool in a session, and whether they
+// are not to be asked again.
+type Agreed struct {
+	Times int  `json:"times"`
+	Spare bool `json:"spare,omitempty"`
 }
 
 // Canned is what a consulted agent, or a leg, brings without being run. One of the three is
@@ -303,7 +311,7 @@ type CallDecided struct {
 	Args    json.RawMessage `json:"args,omitempty"`
 	Effect  Effect          `json:"effect,omitempty"`
 	Resend  string          `json:"resend,omitempty"` // how an unknown outcome may be sent again
-	Lapse   Verb            `json:"lapse,omitempty"`  // what a lapsed gate does
+	Lapse   Lapse           `json:"lapse,omitempty"`  // what a lapsed gate does
 	Verdict Verdict         `json:"verdict"`
 	Opens   Opening         `json:"opens,omitempty"`   // the container that it opens, in place of being started
 	To      string          `json:"to,omitempty"`      // for Pass, and what is opened: whose it is
@@ -318,9 +326,11 @@ type CallDecided struct {
 // CallLooked is what was seen, without any consequence, of what a call would do,
 // before a person is asked about it. Words are set where it cannot succeed.
 type CallLooked struct {
-	Diff  string `json:"diff,omitempty"` // of the file that it would change
-	Words string `json:"words,omitempty"`
-	Why   string `json:"why"`
+	Diff   string                     `json:"diff,omitempty"` // of the file that it would change
+	Words  string                     `json:"words,omitempty"`
+	Found  map[string]json.RawMessage `json:"found,omitempty"`  // results of the reads that its gate looks up, by name
+	Missed map[string]string          `json:"missed,omitempty"` // of these, why one brought no result
+	Why    string                     `json:"why"`
 }
 
 // CallStarted is the intent to carry a call out.
@@ -613,18 +623,50 @@ func (k TicketKind) Verbs() []Verb {
 	return []Verb{Allow, RefuseIt, Amend}
 }
 
+// Lapse says what a gate does that nobody has settled in time.
+type Lapse string
+
+// What a gate may do when its time is over.
+const (
+	LapseRefuses Lapse = "refuse" // the call is not done, and the model is told
+	LapseAllows  Lapse = "allow"
+	LapseFails   Lapse = "fail" // the call is not done, and its thread fails
+)
+
+// Escalation is when more people may settle a ticket, and who.
+type Escalation struct {
+	At time.Time `json:"at"`
+	To []string  `json:"to"`
+}
+
 // GateRaised opens a ticket on a step.
 type GateRaised struct {
-	Form    TicketKind      `json:"form"`
-	Agent   string          `json:"agent"`
-	Tool    string          `json:"tool"`
-	Args    json.RawMessage `json:"args"`
-	Ask     string          `json:"ask"`
-	By      []string        `json:"by,omitempty"`
-	Due     *time.Time      `json:"due,omitempty"`
-	Because string          `json:"because,omitempty"` // the model's reason, for reason_first
-	Diff    string          `json:"diff,omitempty"`    // of the file that the call would change
-	Shown   Hash            `json:"shown"`             // of what the person is shown: tool, arguments, question, difference
+	Form     TicketKind      `json:"form"`
+	Agent    string          `json:"agent"`
+	Tool     string          `json:"tool"`
+	Args     json.RawMessage `json:"args"`
+	Ask      string          `json:"ask"`
+	By       []string        `json:"by,omitempty"`    // who may settle it; none is anybody
+	Not      string          `json:"not,omitempty"`   // who may not, though they are among these: the one who asked
+	Need     int             `json:"need,omitempty"`  // how many have to agree; 0 is one
+	Spare    bool            `json:"spare,omitempty"` // who agrees may say that this is not to be asked again in the session
+	Escalate *Escalation     `json:"escalate,omitempty"`
+	Due      *time.Time      `json:"due,omitempty"`
+	Because  string          `json:"because,omitempty"` // the model's reason, for reason_first
+	Diff     string          `json:"diff,omitempty"`    // of the file that the call would change
+	Shown    Hash            `json:"shown"`             // of what the person is shown: tool, arguments, question, difference
+	Why      string          `json:"why"`
+}
+
+// GateVoted is what one of several people says who have to agree. An amendment sets the
+// votes before it aside: they were for other values.
+type GateVoted struct {
+	Verb    Verb            `json:"verb"` // Allow or Amend
+	By      string          `json:"by"`
+	Because string          `json:"because,omitempty"`
+	Args    json.RawMessage `json:"args,omitempty"` // for Amend: the whole new arguments
+	Shown   Hash            `json:"shown"`          // of what the next person is shown
+	ID      string          `json:"id,omitempty"`
 	Why     string          `json:"why"`
 }
 
@@ -636,6 +678,7 @@ type GateSettled struct {
 	Args    json.RawMessage `json:"args,omitempty"`   // for Amend: the whole new arguments
 	Result  json.RawMessage `json:"result,omitempty"` // for Happened; the words of an Answer
 	ID      string          `json:"id,omitempty"`     // the settlement's own, so that a repeated click is known
+	Spare   bool            `json:"spare,omitempty"`  // this is not to be asked again in the session
 	Why     string          `json:"why"`
 }
 
@@ -647,7 +690,8 @@ const (
 	ForRetry  Timer = "retry"
 	ForTicket Timer = "ticket"
 	ForLimit  Timer = "limit"
-	ForLeg    Timer = "leg" // of what a leg may take
+	ForLeg    Timer = "leg"  // of what a leg may take
+	ForMore   Timer = "more" // people who may settle a ticket
 	ForEither Timer = "either"
 )
 
@@ -675,6 +719,7 @@ func (*BatonPassed) kind() Kind  { return KindBatonPassed }
 func (*StateChanged) kind() Kind { return KindStateChanged }
 func (*FileUndone) kind() Kind   { return KindFileUndone }
 func (*GateRaised) kind() Kind   { return KindGateRaised }
+func (*GateVoted) kind() Kind    { return KindGateVoted }
 func (*GateSettled) kind() Kind  { return KindGateSettled }
 func (*TimerFired) kind() Kind   { return KindTimerFired }
 func (*ThreadOpened) kind() Kind { return KindThreadOpened }

@@ -40,6 +40,7 @@ const (
 	KindStateChanged Kind = "state.changed"
 	KindFileUndone   Kind = "file.undone"
 	KindGateRaised   Kind = "gate.raised"
+	KindGateVoted    Kind = "gate.voted"
 	KindGateSettled  Kind = "gate.settled"
 	KindTimerFired   Kind = "timer.fired"
 	KindLimitReached Kind = "limit.reached"
@@ -82,6 +83,7 @@ var table = map[Kind]row{
 	KindStateChanged: {2, func() Data { return &StateChanged{} }, nil},
 	KindFileUndone:   {2, func() Data { return &FileUndone{} }, nil},
 	KindGateRaised:   {2, func() Data { return &GateRaised{} }, nil},
+	KindGateVoted:    {2, func() Data { return &GateVoted{} }, nil},
 	KindGateSettled:  {2, func() Data { return &GateSettled{} }, nil},
 	KindTimerFired:   {2, func() Data { return &TimerFired{} }, ofWhat},
 	KindLimitReached: {2, func() Data { return &LimitReached{} }, nil},

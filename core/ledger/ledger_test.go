@@ -14,7 +14,7 @@ import (
 )
 
 var all = []ledger.Data{&ledger.RunOpened{}, &ledger.StopAsked{}, &ledger.RunRecovered{}, &ledger.RunClosed{}, &ledger.TurnSent{}, &ledger.TurnReceived{}, &ledger.TurnFailed{}, &ledger.CallDecided{},
-	&ledger.CallStarted{}, &ledger.CallReturned{}, &ledger.CallFailed{}, &ledger.CallRefused{}, &ledger.BatonPassed{}, &ledger.StateChanged{}, &ledger.GateRaised{}, &ledger.GateSettled{}, &ledger.TimerFired{}, &ledger.CallLooked{}, &ledger.FileUndone{}, &ledger.ThreadOpened{}, &ledger.ThreadClosed{}, &ledger.LimitReached{},
+	&ledger.CallStarted{}, &ledger.CallReturned{}, &ledger.CallFailed{}, &ledger.CallRefused{}, &ledger.BatonPassed{}, &ledger.StateChanged{}, &ledger.GateRaised{}, &ledger.GateVoted{}, &ledger.GateSettled{}, &ledger.TimerFired{}, &ledger.CallLooked{}, &ledger.FileUndone{}, &ledger.ThreadOpened{}, &ledger.ThreadClosed{}, &ledger.LimitReached{},
 	&ledger.FrameOpened{}, &ledger.FrameClosed{}, &ledger.LegEntered{}, &ledger.LegLeft{}, &ledger.GuardrailSettled{}, &ledger.HookFired{}}
 
 func TestEveryKindIsWrittenAndRead(t *testing.T) {

@@ -11,6 +11,8 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/run"
+	"stonebaton.example/core/schema"
+	"stonebaton.example/core/value"
 )
 
 // records says what is to be recorded of the calls of a thread's newest turn: verdicts that
@@ -104,20 +106,89 @@ func ready(p *project.Project, s *run.State, t *run.Thread) (reads []Action, wri
 // would do, where its tool can be looked at, and a refusal where that shows that it
 // cannot succeed; then the ticket.
 func before(p *project.Project, s *run.State, c *run.Call) Action {
-	switch tool := p.Tools[c.Decided.Tool]; {
-	case c.Looked == nil && tool.Work.Looks && !stubbed(s, c):
-		return Look{Tool: tool, Call: c}
+	tool := p.Tools[c.Decided.Tool]
+	diff := tool.Work.Looks && !stubbed(s, c)
+	switch {
+	case c.Looked == nil && (diff || (tool.Gate != nil && len(tool.Gate.LooksUp) > 0)):
+		return Look{Tool: tool, Call: c, Diff: diff, Reads: lookups(p, s, c)}
 	case c.Looked != nil && c.Looked.Words != "":
 		return Record{ledger.New(c.Step, &ledger.CallRefused{Words: c.Looked.Words, Why: "it cannot succeed, so nobody is asked"})}
 	}
 	return Record{ticket(p, s, c)}
 }
 
-// Looked gives the event of a look: the difference that the call would make, or the
-// failure that it would be.
-func Looked(t *project.Tool, step ledger.StepID, diff string, f *deed.Failure) ledger.Event {
-	d := &ledger.CallLooked{Diff: diff, Why: "what the call would do is looked at before a person is asked"}
-	if f != nil {
+// lookups gives the reads that the gate of a call makes before it asks.
+func lookups(p *project.Project, s *run.State, c *run.Call) []Read {
+	tool := p.Tools[c.Decided.Tool]
+	if tool.Gate == nil {
+		return nil
+	}
+	args, _ := value.Read(c.Args) // written by decideCall
+	seen := vars(p, s, c.Turn, tool, args)
+	var out []Read
+	for _, l := range tool.Gate.LooksUp {
+		r := Read{Name: l.Name, Tool: p.Tools[l.Tool], Args: map[string]any{}}
+		r.Stub = s.Opened().Tools == ledger.ToolsStubs || RungOf(s.Opened(), r.Tool).Stubs(r.Tool.Effect)
+		if l.Args != nil {
+			given, err := l.Args.Fill(seen)
+			if err != nil {
+				r.Bad = &deed.Failure{Class: "arguments", Say: err.Error()}
+			}
+			r.Args = given
+		}
+		if r.Bad == nil {
+			fixed, _, faults := r.Tool.Input.Repair(r.Args)
+			if len(faults) > 0 {
+				r.Bad = &deed.Failure{Class: "arguments", Say: schema.Say(faults)}
+			}
+			r.Args = fixed
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// Sight is what a look has seen: the difference that a call would make, or the failure that
+// it would be; and what the gate looked up.
+type Sight struct {
+	Diff string
+	Bad  *deed.Failure
+
+	found map[string]json.RawMessage
+	lost  map[string]string
+}
+
+// maxFound bounds what is kept of one thing that a gate looks up.
+const maxFound = 64 << 10
+
+// Find notes the result of a read by its name.
+func (s *Sight) Find(name string, v any) {
+	raw, err := json.Marshal(v)
+	switch {
+	case err != nil:
+		s.Miss(name, "the result is not JSON")
+	case len(raw) > maxFound:
+		s.Miss(name, fmt.Sprintf("the result has %d bytes, and %d is the most that is looked at", len(raw), maxFound))
+	default:
+		if s.found == nil {
+			s.found = map[string]json.RawMessage{}
+		}
+		s.found[name] = raw
+	}
+}
+
+// Miss notes why a read brought no result.
+func (s *Sight) Miss(name, why string) {
+	if s.lost == nil {
+		s.lost = map[string]string{}
+	}
+	s.lost[name] = strings.TrimSuffix(why, ".")
+}
+
+// Looked gives the event of a look.
+func Looked(t *project.Tool, step ledger.StepID, seen Sight) ledger.Event {
+	d := &ledger.CallLooked{Diff: seen.Diff, Found: seen.found, Missed: seen.lost, Why: "what the call would do is looked at before a person is asked"}
+	if f := seen.Bad; f != nil {
 		d.Words = fmt.Sprintf("%s was not called: %s.", t.Name, strings.TrimSuffix(f.Say, "."))
 	}
 	return ledger.New(step, d)

@@ -14,6 +14,7 @@ import (
 	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/schema"
+	"stonebaton.example/core/scope"
 	"stonebaton.example/core/value"
 )
 
@@ -106,7 +107,7 @@ func decideCall(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 		refuse("a rule of the tool rejects it (unless)", words)
 		return
 	}
-	why, held := gated(tool, vars, d.Rung)
+	why, held := gated(tool, vars, d.Rung, s.Agreed(tool.Name))
 	if !held {
 		d.Verdict = ledger.Start
 		switch n := len(u.Reply.Calls); {
@@ -128,7 +129,7 @@ func decideCall(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 		}
 		return
 	}
-	d.Verdict, d.Why, d.Lapse = ledger.Gate, why, ledger.RefuseIt
+	d.Verdict, d.Why, d.Lapse = ledger.Gate, why, ledger.LapseRefuses
 	if tool.Gate != nil {
 		d.Lapse = tool.Gate.Lapse
 	}
@@ -257,13 +258,13 @@ func Rejected(t *project.Tool, v expr.Vars) (words string, hit bool) {
 
 // Shown is the hash of what a person sees of a ticket. A settlement names it,
 // so that nobody agrees to what they did not see.
-func Shown(g *ledger.GateRaised) ledger.Hash {
-	return ledger.HashOf([]byte(g.Tool + "\x00" + string(g.Args) + "\x00" + g.Ask + "\x00" + g.Diff))
+func Shown(g *ledger.GateRaised, args json.RawMessage) ledger.Hash {
+	return ledger.HashOf([]byte(g.Tool + "\x00" + string(args) + "\x00" + g.Ask + "\x00" + g.Diff))
 }
 
 func vars(p *project.Project, s *run.State, u *run.Turn, tool *project.Tool, args any) expr.Vars {
 	v := prompt.Vars(p, s, u.Thread, u.At)
-	v["state"] = expr.Typed(p.State.Doc(), any(u.Facts))
+	v["state"], v["gate"] = expr.Typed(p.State.Doc(), any(u.Facts)), scope.GateOf("", "")
 	v["args"] = expr.Typed(tool.Input.Doc(), args)
 	return v
 }
@@ -271,14 +272,14 @@ func vars(p *project.Project, s *run.State, u *run.Turn, tool *project.Tool, arg
 // Held says whether a call has to wait for a person on a rung, and why. It
 // serves runs and the bench alike.
 func Held(t *project.Tool, v expr.Vars, rung ledger.Rung) (why string, held bool) {
-	return gated(t, v, rung)
+	return gated(t, v, rung, ledger.Agreed{})
 }
 
-func gated(t *project.Tool, v expr.Vars, rung ledger.Rung) (why string, held bool) {
+func gated(t *project.Tool, v expr.Vars, rung ledger.Rung, agreed ledger.Agreed) (why string, held bool) {
 	asks := rung == ledger.RungAsk && t.Effect != ledger.Read
 	const byRung = "rung ask: a person agrees to every call that is not a read"
 	g := t.Gate
-	if g == nil {
+	if g == nil || (g.First > 0 && (agreed.Spare || agreed.Times >= g.First)) {
 		return byRung, asks
 	}
 	reason := "gate: always"

@@ -122,6 +122,9 @@ func Wake(p *project.Project, s *run.State) (due time.Time, e ledger.Event, ok b
 			if c.Ticket.Open() && c.Ticket.Raised.Due != nil && !c.Ticket.Fired {
 				at(c.Step, ledger.ForTicket, *c.Ticket.Raised.Due, "the ticket's time is over")
 			}
+			if c.Ticket.Open() && c.Ticket.Raised.Escalate != nil && !c.Ticket.Escalated {
+				at(c.Step, ledger.ForMore, c.Ticket.Raised.Escalate.At, "nobody has decided yet: more people may")
+			}
 		}
 	}
 	if p.Limits.Time > 0 && !s.Held() {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
@@ -33,11 +34,22 @@ type AskModel struct {
 	Built prompt.Built
 }
 
-// Look is a look at what a call would do, without any consequence, before a person is
-// asked: take it, and append what Looked gives.
+// Look is a look at what a call would do, and at what its gate looks up, without any
+// consequence, before a person is asked: take it, and append what Looked gives.
 type Look struct {
+	Tool  *project.Tool
+	Call  *run.Call
+	Diff  bool // what the call would do can be seen
+	Reads []Read
+}
+
+// Read is a read that a gate makes before it asks.
+type Read struct {
+	Name string // of its result in the gate
 	Tool *project.Tool
-	Call *run.Call
+	Args any
+	Bad  *deed.Failure // why it cannot be made; nil: it can
+	Stub bool
 }
 
 // CallTool is a tool call: append Event, its intent, then carry it out.
@@ -148,6 +160,9 @@ func recordsOf(p *project.Project, s *run.State, t *run.Thread, at time.Time) []
 	}
 	if u.N == 0 {
 		return called(t, u.Calls[0])
+	}
+	if acts := lapsed(t); acts != nil {
+		return acts
 	}
 	if c := u.Calls[0]; len(u.Calls) == 1 && c.Progress == run.Returned && p.Tools[c.Decided.Tool] != nil && p.Tools[c.Decided.Tool].Direct {
 		return end(t, ledger.EndDone, c.Words, nil, c.Decided.Tool+" is direct: its result is the answer")

@@ -93,7 +93,10 @@ func FailedWords(t *project.Tool, v expr.Vars, f *deed.Failure) string {
 func callVars(p *project.Project, s *run.State, t *project.Tool, c *run.Call) expr.Vars {
 	v := prompt.Vars(p, s, c.Turn.Thread, s.At())
 	args, _ := value.Read(c.Args) // written by decideCall, or checked when amended
-	v["args"] = expr.Typed(t.Input.Doc(), args)
+	v["args"], v["gate"] = expr.Typed(t.Input.Doc(), args), scope.GateOf("", "")
+	if st := c.Verdict; st != nil {
+		v["gate"] = scope.GateOf(st.By, st.Because)
+	}
 	return v
 }
 

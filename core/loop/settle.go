@@ -49,6 +49,7 @@ type Settlement struct {
 	Args    map[string]any // for Amend: the values to change
 	Result  any            // for Happened; for Answer the words
 	Shown   ledger.Hash
+	Spare   bool // for Allow and Amend: this need not be asked again in the session
 }
 
 // RefusedError is a request that cannot be met as it was made: the person can fix it.
@@ -79,20 +80,26 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 	if !slices.Contains(verbs, s.Verb) {
 		return nil, refused("", "a ticket of the kind %s is settled by %s, not by %q", t.Raised.Form, verbList(verbs), s.Verb)
 	}
-	if s.Shown != "" && s.Shown != t.Raised.Shown {
-		return nil, refused("Look at the ticket again.", "the ticket is not what you were shown")
-	}
-	by := s.By
-	if len(t.Raised.By) > 0 {
-		by = s.As
-		if by == "" {
-			by = t.Raised.By[0]
-		}
-		if !slices.Contains(t.Raised.By, by) {
-			return nil, &NotEntitledError{As: by, For: t.Raised.By}
+	for _, v := range t.Votes {
+		if s.ID != "" && v.ID == s.ID && v.Verb == s.Verb {
+			return nil, nil
 		}
 	}
-	ev := &ledger.GateSettled{Verb: s.Verb, By: by, Because: s.Because, ID: s.ID, Why: by + " decided"}
+	if s.Shown != "" && s.Shown != t.Shown() {
+		remedy := "Look at the ticket again."
+		if t.Changed() {
+			remedy = fmt.Sprintf("Look at it again: %s has changed values.", t.Votes[0].By)
+		}
+		return nil, refused(remedy, "the ticket is not what you were shown")
+	}
+	by, err := voter(t, s)
+	if err != nil {
+		return nil, err
+	}
+	if s.Spare && !t.Raised.Spare {
+		return nil, refused("Add first: to the gate, so that people may say so.", "this gate is asked every time")
+	}
+	ev := &ledger.GateSettled{Verb: s.Verb, By: by, Because: s.Because, ID: s.ID, Spare: s.Spare, Why: by + " decided"}
 	switch s.Verb {
 	case ledger.RefuseIt:
 		if strings.TrimSpace(s.Because) == "" {
@@ -139,7 +146,76 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 		ev.Result = raw
 	}
 	e := ledger.New(step, ev)
+	if s.Verb == ledger.Allow || s.Verb == ledger.Amend {
+		e = agreed(step, t, ev)
+	}
 	return &e, nil
+}
+
+// voter gives the name of who settles a ticket, if they may.
+func voter(t *run.Ticket, s Settlement) (string, error) {
+	all := t.For()
+	by := s.By
+	if len(all) > 0 {
+		if by = s.As; by == "" {
+			by = all[0]
+			for _, n := range all { // the first who has not agreed yet
+				if !voted(t, n) {
+					by = n
+					break
+				}
+			}
+		}
+		if !slices.Contains(all, by) {
+			return "", &NotEntitledError{As: by, For: all}
+		}
+	}
+	switch {
+	case t.Raised.Not != "" && by == t.Raised.Not:
+		return "", refused("Somebody else has to decide.", "%s asked for it, and may not agree to it as well", by)
+	case s.Verb == ledger.Allow && voted(t, by):
+		return "", refused(fmt.Sprintf("Of %s, %s to agree.", strings.Join(all, ", "), moreHave(t.Raised.Need-len(t.Votes))), "%s has agreed already", by)
+	}
+	return by, nil
+}
+
+func voted(t *run.Ticket, name string) bool {
+	return slices.ContainsFunc(t.Votes, func(v *ledger.GateVoted) bool { return v.By == name })
+}
+
+// agreed gives the event of one who agrees: the settlement, or a vote where more have to. What
+// somebody has changed is what all have to agree to.
+func agreed(step ledger.StepID, t *run.Ticket, ev *ledger.GateSettled) ledger.Event {
+	votes := t.Votes
+	if ev.Verb == ledger.Amend {
+		votes = nil
+	}
+	if more := max(1, t.Raised.Need) - len(votes) - 1; more > 0 {
+		v := &ledger.GateVoted{Verb: ev.Verb, By: ev.By, Because: ev.Because, Args: ev.Args, ID: ev.ID, Shown: t.Shown(), Why: fmt.Sprintf("%s agrees; %s to", ev.By, moreHave(more))}
+		if ev.Verb == ledger.Amend {
+			v.Shown = Shown(t.Raised, ev.Args)
+			v.Why = fmt.Sprintf("%s changed it; %s to agree", ev.By, moreHave(more))
+		}
+		return ledger.New(step, v)
+	}
+	if len(votes) > 0 {
+		names, reasons := []string{}, []string{}
+		for _, v := range votes {
+			names = append(names, v.By)
+			if v.Because != "" {
+				reasons = append(reasons, v.Because)
+			}
+		}
+		if ev.Because != "" {
+			reasons = append(reasons, ev.Because)
+		}
+		ev.By = near.And(append(names, ev.By))
+		ev.Because, ev.Why = strings.Join(reasons, "; "), ev.By+" decided"
+		if t.Changed() && ev.Verb == ledger.Allow {
+			ev.Verb, ev.Args = ledger.Amend, t.Args()
+		}
+	}
+	return ledger.New(step, ev)
 }
 
 // askedFor gives the schema that the answer to the question of a leg has to fit; nil where
@@ -169,7 +245,7 @@ func amendment(p *project.Project, t *run.Ticket, change map[string]any) (json.R
 		return nil, refused("Give the values to change, or allow it as it is.", "an amendment changes at least one value")
 	}
 	tool := p.Tools[t.Raised.Tool]
-	args, err := value.ReadObject(t.Raised.Args)
+	args, err := value.ReadObject(t.Args())
 	if err != nil {
 		return nil, err
 	}

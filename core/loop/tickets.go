@@ -3,6 +3,8 @@ package loop
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
 	"strings"
 	"unicode"
@@ -16,23 +18,40 @@ import (
 	"stonebaton.example/core/value"
 )
 
-// ticket raises the ticket of a call whose gate holds it.
+// ticket raises the ticket of a call whose gate holds it; where nobody is entitled to settle
+// it, the call is refused.
 func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 	tool := p.Tools[c.Decided.Tool]
 	g := tool.Gate
 	if g == nil {
 		g = &project.Gate{} // the rung asks
 	}
-	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: c.Turn.Agent, Tool: tool.Name, Args: c.Args, By: g.By, Because: c.Decided.Because, Why: c.Decided.Why}
+	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: c.Turn.Agent, Tool: tool.Name, Args: c.Args, Because: c.Decided.Because, Spare: g.First > 0, Why: c.Decided.Why}
+	if g.Need > 1 {
+		raise.Need = g.Need
+	}
+	if g.NotAsker {
+		raise.Not = s.Opened().Person
+	}
+	args, _ := value.Read(c.Args) // written by decideCall
+	seen := vars(p, s, c.Turn, tool, args)
 	if c.Looked != nil {
 		raise.Diff = c.Looked.Diff
+		seen["found"] = found(p, g, c.Looked)
 	}
 	if g.Within > 0 {
 		due := s.At().Add(g.Within)
 		raise.Due = &due
 	}
-	args, _ := value.Read(c.Args) // written by decideCall
-	if q, err := g.Ask.Fill(vars(p, s, c.Turn, tool, args)); err == nil && q != "" {
+	raise.By = entitled(s, g.By, seen, raise.Not)
+	if g.After > 0 {
+		raise.Escalate = &ledger.Escalation{At: s.At().Add(g.After), To: without(entitled(s, g.To, seen, raise.Not), raise.By)}
+	}
+	if n := len(raise.By) + len(escalated(raise)); len(g.By) > 0 && n < max(1, g.Need) {
+		return ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("Not done: %s needs the agreement of %s, and there is nobody who may give it.", tool.Name, map[bool]string{true: "a person", false: fmt.Sprint(g.Need, " people")}[g.Need <= 1]),
+			Why: fmt.Sprintf("its gate names %d people who may settle it, and %d have to agree", n, max(1, g.Need))})
+	}
+	if q, err := g.Ask.Fill(seen); err == nil && q != "" {
 		raise.Ask = q
 	} else {
 		who := c.Turn.Agent
@@ -41,8 +60,68 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 		}
 		raise.Ask = fmt.Sprintf("May %s call %s with %s?", who, tool.Name, c.Args)
 	}
-	raise.Shown = Shown(raise)
+	if c.Looked != nil {
+		for _, name := range slices.Sorted(maps.Keys(c.Looked.Missed)) {
+			raise.Ask += fmt.Sprintf(" (%s could not be looked up: %s)", name, c.Looked.Missed[name])
+		}
+	}
+	raise.Shown = Shown(raise, raise.Args)
 	return ledger.New(c.Step, raise)
+}
+
+func escalated(g *ledger.GateRaised) []string {
+	if g.Escalate == nil {
+		return nil
+	}
+	return g.Escalate.To
+}
+
+// entitled gives the names of who may settle a ticket, each once. An expression that fails
+// names nobody: rights are not given on a guess.
+func entitled(s *run.State, by []project.Approver, v expr.Vars, not string) []string {
+	var out []string
+	add := func(x any) {
+		if n, ok := x.(string); ok && n != "" && n != not && !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	for _, a := range by {
+		switch {
+		case a.From != nil:
+			x, err := a.From.Fill(v)
+			if err != nil {
+				continue
+			}
+			names, list := x.([]any)
+			if !list {
+				names = []any{x}
+			}
+			for _, n := range names {
+				add(n)
+			}
+		case a.Name == project.Asker:
+			add(s.Opened().Person)
+		default:
+			add(a.Name)
+		}
+	}
+	return out
+}
+
+func without(names, these []string) []string {
+	return slices.DeleteFunc(names, func(n string) bool { return slices.Contains(these, n) })
+}
+
+// found gives what a gate looked up as its expressions see it.
+func found(p *project.Project, g *project.Gate, l *ledger.CallLooked) map[string]any {
+	out := map[string]any{}
+	for _, look := range g.LooksUp {
+		if raw, ok := l.Found[look.Name]; ok {
+			v, _ := value.Read(raw) // written by Looked
+			out[look.Name] = expr.Typed(p.Tools[look.Tool].Output.Doc(), v)
+		}
+	}
+	return out
 }
 
 // settle records what a ticket's settlement means for its call, lets the
@@ -85,6 +164,10 @@ func settled(p *project.Project, s *run.State, c *run.Call) []Action {
 		}
 		return one(ledger.New(c.Step, &ledger.CallRefused{Words: words, By: who, Why: who + " refused it"}))
 	case ledger.Lapsed:
+		if d.Lapse == ledger.LapseFails {
+			words := fmt.Sprintf("nobody decided about %s in time", d.Tool)
+			return one(ledger.New(c.Step, &ledger.CallFailed{Attempt: c.Attempt, Outcome: ledger.NotDone, Class: classLapsed, Say: words, Final: true, Words: "Not done: " + words + ".", Why: "the ticket lapsed, and its gate then fails"}))
+		}
 		return one(ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("Not done: nobody decided about %s in time.", d.Tool), Why: "the ticket lapsed"}))
 	case ledger.Happened:
 		result := st.Result
@@ -117,10 +200,23 @@ func settled(p *project.Project, s *run.State, c *run.Call) []Action {
 	panic(fmt.Sprintf("loop: a ticket that was settled by %q decides nothing about its call", st.Verb))
 }
 
+// classLapsed is the class of a call that failed because nobody decided in time.
+const classLapsed = "lapsed"
+
+// lapsed gives what ends a thread on which a call has failed because nobody decided in time.
+func lapsed(t *run.Thread) []Action {
+	for _, c := range t.Turn().Calls {
+		if c.Progress == run.CallFailed && c.Failure.Class == classLapsed {
+			return fail(t, ledger.Problem{Class: classLapsed, Say: c.Failure.Say, Remedy: "Begin it again when somebody can decide, or give the gate more time, escalate: or lapse: refuse."}, c.Failure.Why)
+		}
+	}
+	return nil
+}
+
 func outcomeTicket(c *run.Call, why string) ledger.Event {
 	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: c.Turn.Agent, Tool: c.Decided.Tool, Args: c.Args, Why: why + "; a write of unknown outcome is not sent again without asking",
 		Ask: fmt.Sprintf("Did %s happen? %s.", c.Decided.Tool, upper(why))}
-	g.Shown = Shown(g)
+	g.Shown = Shown(g, g.Args)
 	return ledger.New(c.Step, g)
 }
 
@@ -134,7 +230,7 @@ func lostTicket(agent string, step ledger.StepID, tool string, args json.RawMess
 	}
 	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: agent, Tool: tool, Args: args, Why: fmt.Sprintf("%s was under way each of the %d times the service ended", what, maxLost),
 		Ask: fmt.Sprintf("The service has ended %d times during %s. Try it once more?", maxLost, what)}
-	g.Shown = Shown(g)
+	g.Shown = Shown(g, g.Args)
 	return ledger.New(step, g)
 }
 

@@ -86,6 +86,14 @@ func Or(names []string) string {
 	return strings.Join(q[:len(q)-1], ", ") + " or " + q[len(q)-1]
 }
 
+// And lists names as they are: a, b and c.
+func And(names []string) string {
+	if len(names) < 2 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+}
+
 // maxPairs is how many pairs are looked for: more is not a slip of the pen.
 const maxPairs = 1000
 

@@ -147,6 +147,9 @@ func (c *compiler) compile() {
 			c.source(d)
 		}
 	}
+	for _, compile := range c.gates {
+		compile()
+	}
 	c.readWordings()
 	for _, d := range c.docs {
 		if d.kind == "relay" {

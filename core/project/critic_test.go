@@ -258,7 +258,7 @@ func TestOnlyWhatIsTakenComesInAndItsEffectIsOursToSay(t *testing.T) {
 	assert.Equal(t, "write", string(tool.Effect), "what the source says of itself is not trusted")
 	assert.Equal(t, "mcp", tool.Handler())
 	assert.Equal(t, "ask", string(tool.Rung))
-	assert.Equal(t, []string{"master"}, tool.Gate.By)
+	assert.Equal(t, []string{"master"}, tool.Gate.Approvers())
 	assert.Equal(t, 3, tool.Place.Line, "it stands where it is taken")
 	assert.Nil(t, p.Tools["broken"])
 

@@ -276,9 +276,10 @@ type compiler struct {
 	unread   map[string]bool  // files that could not be read as a whole
 	anyTool  bool             // a source that could not be read may bring any tool
 	judged   []judged
-	about    string  // the tool that is looked at
-	model    string  // of agents and prompts that name none
-	judges   []*Good // to be looked at when every agent is known
+	gates    []func() // to be compiled when every tool is known
+	about    string   // the tool that is looked at
+	model    string   // of agents and prompts that name none
+	judges   []*Good  // to be looked at when every agent is known
 	wordings map[string]wording
 	ready    map[string]*schema.Schema // of tools, by their text
 	plain    *expr.Scope               // of the names that are seen everywhere; nil before it is needed

@@ -40,10 +40,7 @@ type rawTool struct {
 		Failed []rawSaying
 	}
 	Sets map[string]any
-	Gate *struct {
-		When, Why, Ask, Within, Lapse string
-		By                            []string
-	}
+	Gate *rawGate
 }
 
 type rawStub struct {
@@ -130,7 +127,9 @@ func (c *compiler) tool(d *document, source string) *Tool {
 		t.Failed = append(t.Failed, Saying{When: c.cond(d, sc.failure(), at+"/when", f.When), Say: c.template(d, sc.failure(), at+"/say", f.Say)})
 	}
 	c.sets(d, &r, t, sc)
-	c.gate(d, &r, t, sc)
+	if r.Gate != nil {
+		c.gates = append(c.gates, func() { c.gate(d, r.Gate, t, sc.args()) })
+	}
 	if t.Rung.Stubs(t.Effect) && len(t.Stubs) == 0 && !t.Work.Inward {
 		c.coded("stub", Warning, d.at("/rung"), "Add stubs:, or raise its rung:.", "%q is on the rung %s but has no stubs, so every call of it fails", t.Name, t.Rung)
 	}
@@ -173,7 +172,7 @@ func (c *compiler) contradictions(d *document, at string, s *schema.Schema) {
 func (c *compiler) scopes(d *document, r *rawTool) scopes {
 	with := func(name string, doc map[string]any) func() *expr.Scope {
 		return sync.OnceValue(func() *expr.Scope {
-			names := map[string]map[string]any{"args": r.Input}
+			names := map[string]map[string]any{"args": r.Input, "gate": scope.Gate}
 			if name != "" {
 				names[name] = doc
 			}
@@ -267,32 +266,6 @@ func (c *compiler) sets(d *document, r *rawTool, t *Tool, sc scopes) {
 		}
 		t.Sets = append(t.Sets, Setting{Name: k, To: to})
 	}
-}
-
-func (c *compiler) gate(d *document, r *rawTool, t *Tool, sc scopes) {
-	g := r.Gate
-	if g == nil {
-		return
-	}
-	gate := &Gate{When: c.cond(d, sc.args(), "/gate/when", g.When), Why: g.Why, By: g.By, Ask: c.template(d, sc.args(), "/gate/ask", g.Ask), Lapse: ledger.RefuseIt}
-	if g.Within != "" {
-		gate.Within = span(g.Within)
-	}
-	if g.Lapse != "" {
-		gate.Lapse = ledger.Verb(g.Lapse)
-	}
-	if g.Lapse != "" && g.Within == "" {
-		c.report(Error, d.at("/gate/lapse"), "Add within: with a duration.", "lapse: needs within:, since this gate never lapses")
-	}
-	if len(g.By) > 0 && len(c.p.Approvers) == 0 {
-		c.report(Warning, d.at("/gate/by"), "Add approvers: ["+strings.Join(g.By, ", ")+"] to "+Main+".", "by: names %s, but the project lists no approvers, so a misspelt name is not found", strings.Join(g.By, ", "))
-	}
-	for i, by := range g.By {
-		if len(c.p.Approvers) > 0 && !slices.Contains(c.p.Approvers, by) {
-			c.missing(d.at(fmt.Sprintf("/gate/by/%d", i)), "approver", by, c.p.Approvers)
-		}
-	}
-	t.Gate = gate
 }
 
 // toolTimeout is the time a tool's call may take, where it says none.

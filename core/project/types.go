@@ -288,16 +288,6 @@ type Setting struct {
 	To   *expr.Mapping
 }
 
-// Gate is where a call waits for a person.
-type Gate struct {
-	When   *expr.Expr // nil: always
-	Why    string
-	By     []string
-	Ask    *expr.Template
-	Within time.Duration // 0: for ever
-	Lapse  ledger.Verb   // what the lapse of time does: refuse or allow
-}
-
 // Drill is a test of the project.
 type Drill struct {
 	Name     string

@@ -13,6 +13,7 @@ type Uses struct{ Agents, Tools, Relays []string }
 type Users struct {
 	Agents []string // that have it, so that their models choose it
 	Hooks  []string // agents whose hooks call it
+	Gates  []string // tools whose gates look things up with it
 	Relays []string // with a leg that calls it, or a plan that may
 }
 
@@ -73,6 +74,17 @@ func (p *Project) ByLeg(leg *Leg) Uses {
 	return u
 }
 
+// ByGate lists the tools with which the gate of a tool looks things up.
+func (p *Project) ByGate(t *Tool) []string {
+	var out []string
+	if t.Gate != nil {
+		for _, l := range t.Gate.LooksUp {
+			once(&out, l.Tool)
+		}
+	}
+	return out
+}
+
 // named adds a name where the file does not say of what. No two kinds share one there.
 func (p *Project) named(u *Uses, name string) {
 	switch {
@@ -99,6 +111,9 @@ func (p *Project) Users() map[string]Users {
 		a := p.Agents[n]
 		note(a.Tools, func(u *Users) { once(&u.Agents, n) })
 		note(a.hookTools(), func(u *Users) { once(&u.Hooks, n) })
+	}
+	for _, n := range slices.Sorted(maps.Keys(p.Tools)) {
+		note(p.ByGate(p.Tools[n]), func(u *Users) { once(&u.Gates, n) })
 	}
 	for _, n := range slices.Sorted(maps.Keys(p.Relays)) {
 		for _, l := range p.Relays[n].Legs {

@@ -305,14 +305,14 @@ anything something nothing everything anyone someone nobody everybody there here
 
 var titles = Set("mr mrs ms miss dr doctor prof professor captain")
 
-// determiners stand after a verb that bids, never after a name.
+// determiners stand after a verb that bids, never after a name; neither does an amount.
 var determiners = Set("the a an my our his her their this that these those all some any it them me us")
 
 // name reads capitalised words as a name. The first word of a sentence may be
 // capitalised for that alone, so it is one only if it is no common word.
 func (s *scanner) name(i int) int {
 	titled := !s.opens(i) && (s.toks[i].low == "the" || s.toks[i].low == "a") && s.capital(i) && s.capital(i+1) // is The Long Tide on
-	if !titled && (!s.capital(i) || notNames[s.toks[i].low] || s.opens(i) && (Common(s.toks[i].low) || determiners[s.tok(i+1).low])) {
+	if !titled && (!s.capital(i) || notNames[s.toks[i].low] || s.opens(i) && (Common(s.toks[i].low) || determiners[s.tok(i+1).low] || (s.tok(i+1).kind == "number" && s.tok(i+2).kind == "word"))) {
 		return 0
 	}
 	j := i + 1

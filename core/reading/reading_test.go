@@ -143,6 +143,7 @@ func TestNamesQuotesAndAddressesAreRead(t *testing.T) {
 		"the Gannet's dues":                                {"name Gannet"},
 		"Sorry, I meant it":                                {},
 		"Sound the horn":                                   {},
+		"Waive 600 EUR for the Gannet":                     {"600 eur", "name Gannet"},
 		"Trains from Lea to Vale Cross":                    {"name Lea", "name Vale Cross"},
 		"mail pia@office.example that it is done":          {"mail pia@office.example"},
 		"see https://x.example/a.":                         {"link https://x.example/a"},

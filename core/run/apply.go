@@ -134,6 +134,8 @@ func (s *State) apply(e ledger.Event) error {
 		s.undone(e.Step, d)
 	case *ledger.GateRaised:
 		return s.raise(e, d)
+	case *ledger.GateVoted:
+		return s.vote(e.Step, d)
 	case *ledger.GateSettled:
 		return s.settle(e.Step, d)
 	case *ledger.TimerFired:
@@ -205,6 +207,7 @@ func (s *State) open(e ledger.Event, d *ledger.RunOpened) error {
 	for _, h := range d.Handles {
 		t.handles[h] = true
 	}
+	s.agreed = d.Agreed
 	for key, messages := range d.Lines {
 		l := &line{messages: messages}
 		for _, m := range messages {
@@ -541,6 +544,22 @@ func (s *State) raise(e ledger.Event, d *ledger.GateRaised) error {
 	return nil
 }
 
+func (s *State) vote(step ledger.StepID, d *ledger.GateVoted) error {
+	t := s.Ticket(step)
+	if !t.Open() || t.Raised.Form != ledger.GateTicket {
+		return fmt.Errorf("no gate is open there")
+	}
+	switch d.Verb {
+	case ledger.Allow:
+		t.Votes = append(slices.Clip(t.Votes), d)
+	case ledger.Amend:
+		t.Votes, t.changed = []*ledger.GateVoted{d}, d
+	default:
+		return fmt.Errorf("nobody votes to %q", d.Verb)
+	}
+	return nil
+}
+
 func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 	t := s.Ticket(step)
 	if !t.Open() {
@@ -565,6 +584,13 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 	if t.Raised.Form == ledger.GateTicket {
 		c.Verdict = d
 	}
+	if t.Raised.Spare && (d.Verb == ledger.Allow || d.Verb == ledger.Amend) {
+		was := s.agreed[t.Raised.Tool]
+		if s.agreed = maps.Clone(s.agreed); s.agreed == nil {
+			s.agreed = map[string]ledger.Agreed{}
+		}
+		s.agreed[t.Raised.Tool] = ledger.Agreed{Times: was.Times + 1, Spare: was.Spare || d.Spare}
+	}
 	switch d.Verb {
 	case ledger.Allow:
 		c.Progress = Allowed
@@ -572,7 +598,7 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 		c.Progress, c.Args = Allowed, d.Args
 	case ledger.Lapsed:
 		c.Progress = Settled
-		if c.Decided.Lapse == ledger.Allow {
+		if c.Decided.Lapse == ledger.LapseAllows {
 			c.Progress = Allowed
 		}
 	case ledger.NotHappened:
@@ -607,7 +633,11 @@ func (s *State) fire(step ledger.StepID, d *ledger.TimerFired) {
 		if c.Progress == Again && d.What != ledger.ForTicket {
 			c.Fired = true
 		}
-		if c.Ticket.Open() && d.What != ledger.ForRetry {
+		switch {
+		case !c.Ticket.Open() || d.What == ledger.ForRetry:
+		case d.What == ledger.ForMore:
+			c.Ticket.Escalated = true
+		default:
 			c.Ticket.Fired = true
 		}
 		c.recountCall()

@@ -44,11 +44,12 @@ type Kept struct {
 	Facts   map[string]any              `json:"facts,omitempty"`
 	Handles []string                    `json:"handles,omitempty"`
 	Lines   map[string][]ledger.Message `json:"lines,omitempty"`
+	Agreed  map[string]ledger.Agreed    `json:"agreed,omitempty"`
 }
 
 // Kept gives what the session keeps of the run.
 func (s *State) Kept() *Kept {
-	k := &Kept{Agent: s.main.agent, Memory: s.Memory(), Facts: s.main.facts, Handles: sorted(maps.Keys(s.main.handles))}
+	k := &Kept{Agent: s.main.agent, Memory: s.Memory(), Facts: s.main.facts, Handles: sorted(maps.Keys(s.main.handles)), Agreed: s.agreed}
 	for key, l := range s.main.lines {
 		if k.Lines == nil {
 			k.Lines = map[string][]ledger.Message{}

@@ -40,6 +40,7 @@ type State struct {
 	legs      int // visits of legs, over all relays
 	lost      map[ledger.StepID]int
 	settled   map[ledger.StepID]*ledger.GateSettled
+	agreed    map[string]ledger.Agreed // in the session, by tool
 
 	heldSince time.Time
 	heldFor   time.Duration
@@ -173,6 +174,10 @@ func (s *State) Held() bool {
 func (s *State) Able() bool {
 	return s.closed == nil && (s.main.sum.able > 0 || s.timeUp || s.Ending())
 }
+
+// Agreed gives how often people have agreed in the session to calls of a tool whose gate
+// counts it.
+func (s *State) Agreed(tool string) ledger.Agreed { return s.agreed[tool] }
 
 // Tickets lists the open tickets in order of their threads and calls.
 func (s *State) Tickets() []*Ticket {

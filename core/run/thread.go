@@ -3,6 +3,7 @@ package run
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"stonebaton.example/core/ledger"
@@ -308,12 +309,45 @@ type Ticket struct {
 	Step    ledger.StepID
 	Raised  *ledger.GateRaised
 	At      time.Time
+	Votes   []*ledger.GateVoted // that count: for the values as they are now
 	Settled *ledger.GateSettled
 	Fired   bool // its deadline has passed
+
+	Escalated bool // more people may settle it
+	changed   *ledger.GateVoted
 }
 
 // Open says whether the ticket still waits.
 func (t *Ticket) Open() bool { return t != nil && t.Settled == nil }
+
+// Args gives the arguments that the ticket is about: as somebody has changed them, where more
+// people have to agree.
+func (t *Ticket) Args() json.RawMessage {
+	if t.changed != nil {
+		return t.changed.Args
+	}
+	return t.Raised.Args
+}
+
+// Shown is the hash of what a person is shown of the ticket now.
+func (t *Ticket) Shown() ledger.Hash {
+	if t.changed != nil {
+		return t.changed.Shown
+	}
+	return t.Raised.Shown
+}
+
+// Changed says whether somebody has changed the arguments.
+func (t *Ticket) Changed() bool { return t.changed != nil }
+
+// For lists who may settle the ticket now; none is anybody.
+func (t *Ticket) For() []string {
+	by := t.Raised.By
+	if t.Escalated {
+		by = append(slices.Clip(by), t.Raised.Escalate.To...)
+	}
+	return by
+}
 
 // Judged gives how what judged the answer of the turn has ended, and whether one is open.
 func (t *Turn) Judged() (r *Result, open bool) { return t.judged, t.judging }

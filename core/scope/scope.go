@@ -60,6 +60,14 @@ func FailureOf(status int, class, say string, body any) map[string]any {
 	return map[string]any{"status": int64(status), "class": class, "say": say, "body": body}
 }
 
+// Gate describes the name "gate": who agreed to a call, and what they said.
+var Gate = expr.Object(map[string]any{"by": expr.Text, "because": expr.Text})
+
+// GateOf gives its value; both are "" where nobody was asked.
+func GateOf(by, because string) map[string]any {
+	return map[string]any{"by": by, "because": because}
+}
+
 // Response describes the name "response": the reply to a request.
 var Response = expr.Object(map[string]any{"status": expr.Whole, "body": expr.Any, "headers": map[string]any{"type": "object"}})
 
@@ -87,6 +95,8 @@ func Names() []Name {
 		{"run.id, run.session", "everywhere", "of the run; empty on the bench"},
 		{"args", "in a tool", "the arguments of the call"},
 		{"result", "says.done, sets", "the result of the call"},
+		{"gate.by, gate.because", "in a tool", "who agreed to the call, and what they said; empty where nobody was asked, and before"},
+		{"found", "ask, by, to of a gate", "the results of what looks_up names"},
 		{"error", "says.failed", "status, class, say, body of the failure"},
 		{"response", "pick, fails_when", "status, body, headers of an HTTP reply; headers by names in small letters"},
 		{"input", "in a relay", "what it begins with"},

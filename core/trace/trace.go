@@ -110,17 +110,22 @@ type Lane struct {
 
 // Wait is a ticket on a step.
 type Wait struct {
-	Form    ledger.TicketKind `json:"form"`
-	Ask     string            `json:"ask"`
-	Why     string            `json:"why"`
-	By      []string          `json:"by"`
-	Shown   ledger.Hash       `json:"shown"`
-	Raised  time.Time         `json:"raised_at"`
-	Due     *time.Time        `json:"due,omitempty"`
-	Settled *time.Time        `json:"settled_at,omitempty"`
-	Verb    ledger.Verb       `json:"verb,omitempty"`
-	Who     string            `json:"settled_by,omitempty"`
-	Because string            `json:"because,omitempty"`
+	Form     ledger.TicketKind  `json:"form"`
+	Ask      string             `json:"ask"`
+	Why      string             `json:"why"`
+	By       []string           `json:"by"`
+	Shown    ledger.Hash        `json:"shown"`
+	Raised   time.Time          `json:"raised_at"`
+	Due      *time.Time         `json:"due,omitempty"`
+	Settled  *time.Time         `json:"settled_at,omitempty"`
+	Verb     ledger.Verb        `json:"verb,omitempty"`
+	Who      string             `json:"settled_by,omitempty"`
+	Because  string             `json:"because,omitempty"`
+	Need     int                `json:"need,omitempty"`   // how many have to agree, where it is more than one
+	Votes    []view.Vote        `json:"votes,omitempty"`  // of those who have
+	Spare    bool               `json:"spare,omitempty"`  // one may say that this need not be asked again
+	Barred   string             `json:"barred,omitempty"` // who asked, and may not agree as well
+	Escalate *ledger.Escalation `json:"escalate,omitempty"`
 }
 
 // Totals is the head of a run.
@@ -479,7 +484,18 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		end("refused", d.Words)
 	case *ledger.GateRaised:
 		s.Status = "waiting"
-		s.Wait = &Wait{Form: d.Form, Ask: d.Ask, Why: d.Why, By: append([]string{}, d.By...), Shown: d.Shown, Raised: e.At, Due: d.Due}
+		s.Wait = &Wait{Form: d.Form, Ask: d.Ask, Why: d.Why, By: append([]string{}, d.By...), Shown: d.Shown, Raised: e.At, Due: d.Due, Need: d.Need, Spare: d.Spare, Barred: d.Not, Escalate: d.Escalate}
+	case *ledger.GateVoted:
+		s.Wait.Votes = view.Voted(s.Wait.Votes, d, e.At)
+		s.Wait.Shown = d.Shown
+		if len(d.Args) > 0 {
+			s.Title, s.Args = named(d.Args), d.Args
+		}
+	case *ledger.TimerFired:
+		if d.What != ledger.ForMore || s == nil || s.Wait == nil || s.Wait.Escalate == nil {
+			return nil, nil
+		}
+		s.Wait.By = append(s.Wait.By, s.Wait.Escalate.To...)
 	case *ledger.GateSettled:
 		at := e.At
 		s.Wait.Settled, s.Wait.Verb, s.Wait.Who, s.Wait.Because = &at, d.Verb, d.By, d.Because

@@ -58,7 +58,7 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	}
 	out.Args, _ = val.(map[string]any)
 	vars := scope.Values{Project: p.Name, Person: "local", At: time.Now(), Zone: p.Zone, State: facts, StateDoc: p.State.Doc()}.Vars()
-	vars["args"] = expr.Typed(t.Input.Doc(), val)
+	vars["args"], vars["gate"] = expr.Typed(t.Input.Doc(), val), scope.GateOf("", "")
 	if words, hit := loop.Rejected(t, vars); hit {
 		return refuse("unless", "a rule of the tool rejects it (unless)", words)
 	}
@@ -207,12 +207,12 @@ func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 	for _, n := range names(p.Tools) {
 		t := p.Tools[n]
 		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: t.Line(), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Resend: t.Resend, Stubs: len(t.Stubs), By: []string{},
-			Agents: list(users[n].Agents), Hooks: list(users[n].Hooks), Relays: list(users[n].Relays), Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
+			Agents: list(users[n].Agents), Hooks: list(users[n].Hooks), Gates: list(users[n].Gates), Relays: list(users[n].Relays), Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
 		if a.Handler == "stub" {
 			a.Status = "stub"
 		}
 		if g := t.Gate; g != nil {
-			a.Gate, a.By = "always", list(g.By)
+			a.Gate, a.By = "always", list(g.Approvers())
 			if g.When != nil {
 				a.Gate = g.When.String()
 			}

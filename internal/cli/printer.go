@@ -9,6 +9,7 @@ import (
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/trace"
+	"stonebaton.example/core/view"
 )
 
 // printer shows a run as it goes, or as it went: words behind the name of their speaker,
@@ -164,6 +165,11 @@ func (p *printer) change(ch api.Change) {
 	switch d := ch.Event.Data.(type) {
 	case *ledger.CallDecided:
 		p.calls[ch.Event.Step] = &SaidCall{Step: ch.Event.Step, Tool: d.Tool, Args: d.Args}
+	case *ledger.GateVoted:
+		if !p.silent {
+			p.end()
+			p.k.print("         %s\n", vote(view.Voted(nil, d, ch.Event.At)[0]))
+		}
 	case *ledger.GateSettled:
 		if c := p.calls[ch.Event.Step]; c != nil && len(d.Args) > 0 {
 			c.Args = d.Args

@@ -145,6 +145,9 @@ func (k *call) wholeRun(ctx context.Context, r api.Run) error {
 		part("arguments, changed by a person", string(d.Args))
 		if w := s.Wait; w != nil {
 			text := w.Ask + "\n" + w.Why
+			for _, v := range w.Votes {
+				text += "\n" + string(vote(v))
+			}
 			if w.Settled != nil {
 				text += "\n" + settledBy(w)
 				if w.Because != "" {
@@ -284,6 +287,9 @@ func (k *call) detail(run string, d *trace.Detail) {
 	}
 	if w := s.Wait; w != nil {
 		k.print("gate  %s\n      %s\n", w.Ask, w.Why)
+		for _, v := range w.Votes {
+			k.print("      %s\n", vote(v))
+		}
 		if w.Settled != nil {
 			k.print("      %s after %s", settledBy(w), span(w.Settled.Sub(w.Raised).Milliseconds()))
 			if w.Because != "" {

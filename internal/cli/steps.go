@@ -8,6 +8,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/trace"
+	"stonebaton.example/core/view"
 	"stonebaton.example/internal/rows"
 )
 
@@ -185,6 +186,19 @@ func settledBy(w *trace.Wait) string {
 	return verb + " by " + w.Who
 }
 
+// vote says what one of several people has said who have to agree.
+func vote(v view.Vote) painted {
+	does := "agrees"
+	if v.Verb == ledger.Amend {
+		does = "changed it, and agrees"
+	}
+	out := sprint("%s %s", v.By, does)
+	if v.Because != "" {
+		out += sprint(": %s", v.Because)
+	}
+	return out
+}
+
 // ticketLines tells of a ticket, with the arguments that it is about, and how to settle it.
 func (k *call) ticketLines(t rows.Ticket) painted {
 	who := strings.Join(t.By, ", ")
@@ -199,12 +213,24 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 			due = ", lapses now"
 		}
 	}
+	if t.Need > 1 {
+		who = fmt.Sprintf("%d of %s", t.Need, who)
+	}
+	if t.Escalates != nil {
+		due += fmt.Sprintf(", from %s on %s too", t.Escalates.Local().Format("15:04"), strings.Join(t.EscalateTo, ", "))
+	}
 	out := sprint("         %s: %s   %s%s\n", k.paint("1;31", fmt.Sprintf("ticket %d", t.ID)), t.Ask, who, due)
 	if t.Form != string(ledger.QuestionTicket) {
 		out += sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
 	}
 	if t.Reason != "" {
 		out += sprint("         %s says: %s\n", t.Agent, t.Reason)
+	}
+	if t.Barred != "" {
+		out += sprint("         %s asked for it, and may not agree as well\n", t.Barred)
+	}
+	for _, v := range t.Votes {
+		out += sprint("         %s\n", vote(v))
 	}
 	if t.Diff != "" {
 		out += painted("         " + hanging(t.Diff, 9) + "\n")

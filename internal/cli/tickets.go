@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"flag"
+	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -70,81 +71,120 @@ var ticketsCommand = command{
 	},
 }
 
-// settling makes a command that settles a ticket.
-func settling(name, args, does, example string, most int, read func(k *call, fs *flag.FlagSet) func(args []string) (api.Settle, error)) command {
-	return command{name: name, args: args, does: does, example: example, most: most, set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+// settling makes a command that settles a ticket, or several in the same way.
+func settling(name, args, does, example string, read func(k *call, fs *flag.FlagSet) func(args []string) (tickets []string, s api.Settle, err error)) command {
+	return command{name: name, args: args, does: does, example: example, most: 100, set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		k.asJSON(fs)
-		as := fs.String("as", "", "the `approver` you act as; the gate's first by default")
+		as := fs.String("as", "", "the `approver` you act as; by default the first that the gate names who has not agreed yet")
 		get := read(k, fs)
 		return func(ctx context.Context, args []string) error {
 			if len(args) == 0 {
 				return use("which ticket? `stonebaton tickets` lists them")
 			}
-			s, err := get(args[1:])
+			tickets, s, err := get(args)
 			if err != nil {
 				return err
 			}
 			s.As = *as
-			t, err := k.client().Settle(ctx, strings.TrimPrefix(args[0], "#"), s)
-			if err != nil {
-				return err
+			var done []api.Ticket
+			for _, id := range tickets {
+				t, err := k.client().Settle(ctx, strings.TrimPrefix(id, "#"), s)
+				if err != nil {
+					if len(tickets) > 1 {
+						return fmt.Errorf("ticket %s: %w", id, err)
+					}
+					return err
+				}
+				done = append(done, t)
+				if !k.json {
+					k.print("Ticket %d: %s. See   stonebaton follow %s\n", t.ID, decided(t), t.Run)
+				}
 			}
-			if k.json {
-				return k.printJSON(t)
+			if !k.json {
+				return nil
 			}
-			k.print("Ticket %d: %s. See   stonebaton follow %s\n", t.ID, settledBy(&trace.Wait{Verb: ledger.Verb(t.Status), Who: t.SettledBy}), t.Run)
-			return nil
+			if len(done) == 1 {
+				return k.printJSON(done[0])
+			}
+			return k.printJSON(done)
 		}
 	}}
 }
 
-var allowCommand = settling("allow", "TICKET", "let a call that waits go ahead", "stonebaton allow 7", 1, func(*call, *flag.FlagSet) func([]string) (api.Settle, error) {
-	return func([]string) (api.Settle, error) { return api.Settle{Verb: ledger.Allow}, nil }
-})
+// decided says how a ticket stands after somebody has decided.
+func decided(t api.Ticket) string {
+	if t.Status != "open" {
+		return settledBy(&trace.Wait{Verb: ledger.Verb(t.Status), Who: t.SettledBy})
+	}
+	if len(t.Votes) == 0 {
+		return "open"
+	}
+	return fmt.Sprintf("%s; %d of %d have agreed", vote(t.Votes[len(t.Votes)-1]), len(t.Votes), t.Need)
+}
 
-var refuseCommand = settling("refuse", "TICKET", "refuse a call that waits, with a reason that the agent passes on", "stonebaton refuse 7 -because \"The pontoon is being repaired.\"", 1, func(_ *call, fs *flag.FlagSet) func([]string) (api.Settle, error) {
+// spare defines the flag with which one who agrees says that this need not be asked again.
+func spare(fs *flag.FlagSet) *bool {
+	return fs.Bool("spare", false, "do not ask again for this tool in the session, where its gate counts how often it asks (first:)")
+}
+
+var allowCommand = settling("allow", "TICKET…", "let a call that waits go ahead, or several", "stonebaton allow 7", func(_ *call, fs *flag.FlagSet) func([]string) ([]string, api.Settle, error) {
+	spare := spare(fs)
 	because := fs.String("because", "", "the `reason`")
-	return func([]string) (api.Settle, error) {
-		if *because == "" {
-			return api.Settle{}, use("a refusal needs -because with a reason; the agent passes it on")
-		}
-		return api.Settle{Verb: ledger.RefuseIt, Because: *because}, nil
+	return func(args []string) ([]string, api.Settle, error) {
+		return args, api.Settle{Verb: ledger.Allow, Because: *because, Spare: *spare}, nil
 	}
 })
 
-var amendCommand = settling("amend", "TICKET", "change values of a call that waits, and let it go ahead", `stonebaton amend 7 -args '{"berth":"D2"}'`, 1, func(_ *call, fs *flag.FlagSet) func([]string) (api.Settle, error) {
+var refuseCommand = settling("refuse", "TICKET…", "refuse a call that waits, or several, with a reason that the agent passes on", "stonebaton refuse 7 -because \"The pontoon is being repaired.\"", func(_ *call, fs *flag.FlagSet) func([]string) ([]string, api.Settle, error) {
+	because := fs.String("because", "", "the `reason`")
+	return func(args []string) ([]string, api.Settle, error) {
+		if *because == "" {
+			return nil, api.Settle{}, use("a refusal needs -because with a reason; the agent passes it on")
+		}
+		return args, api.Settle{Verb: ledger.RefuseIt, Because: *because}, nil
+	}
+})
+
+var amendCommand = settling("amend", "TICKET", "change values of a call that waits, and let it go ahead", `stonebaton amend 7 -args '{"berth":"D2"}'`, func(_ *call, fs *flag.FlagSet) func([]string) ([]string, api.Settle, error) {
 	args := fs.String("args", "", "the values to change, as `JSON`; the others stay")
 	because := fs.String("because", "", "the `reason`")
-	return func([]string) (api.Settle, error) {
-		s := api.Settle{Verb: ledger.Amend, Because: *because}
-		if *args == "" {
-			return s, use("an amendment needs -args with the values to change")
+	spare := spare(fs)
+	return func(tickets []string) ([]string, api.Settle, error) {
+		s := api.Settle{Verb: ledger.Amend, Because: *because, Spare: *spare}
+		switch {
+		case len(tickets) > 1:
+			return nil, s, use("one ticket is changed at a time")
+		case *args == "":
+			return nil, s, use("an amendment needs -args with the values to change")
 		}
 		if err := json.Unmarshal([]byte(*args), &s.Args); err != nil {
-			return s, use("-args is not a JSON object: %v", err)
+			return nil, s, use("-args is not a JSON object: %v", err)
 		}
-		return s, nil
+		return tickets, s, nil
 	}
 })
 
-var answerCommand = settling("answer", "TICKET TEXT", "answer the question of an agent; or say what happened to a call whose outcome is not known: happened, not_happened or give_up", "stonebaton answer 9 \"She draws 3.2 m.\"\nstonebaton answer 9 happened -result '{\"id\":\"B-1041\"}'", 2, func(_ *call, fs *flag.FlagSet) func([]string) (api.Settle, error) {
+var answerCommand = settling("answer", "TICKET TEXT", "answer the question of an agent; or say what happened to a call whose outcome is not known: happened, not_happened or give_up", "stonebaton answer 9 \"She draws 3.2 m.\"\nstonebaton answer 9 happened -result '{\"id\":\"B-1041\"}'", func(_ *call, fs *flag.FlagSet) func([]string) ([]string, api.Settle, error) {
 	result := fs.String("result", "", "its result as `JSON`, where it happened")
-	return func(args []string) (api.Settle, error) {
-		if len(args) == 0 {
-			return api.Settle{}, use("what is the answer? For a call whose outcome is not known say happened, not_happened or give_up")
+	return func(args []string) ([]string, api.Settle, error) {
+		switch {
+		case len(args) == 1:
+			return nil, api.Settle{}, use("what is the answer? For a call whose outcome is not known say happened, not_happened or give_up")
+		case len(args) > 2:
+			return nil, api.Settle{}, use("put an answer of several words in quotes")
 		}
-		s := api.Settle{Verb: ledger.Verb(args[0])}
+		ticket, s := args[:1], api.Settle{Verb: ledger.Verb(args[1])}
 		if !slices.Contains(ledger.OutcomeTicket.Verbs(), s.Verb) {
-			raw, err := json.Marshal(args[0])
-			return api.Settle{Verb: ledger.Answer, Result: raw}, err
+			raw, err := json.Marshal(args[1])
+			return ticket, api.Settle{Verb: ledger.Answer, Result: raw}, err
 		}
 		if *result != "" {
 			if _, err := value.Read([]byte(*result)); err != nil {
-				return s, use("-result is not JSON: %v", err)
+				return nil, s, use("-result is not JSON: %v", err)
 			}
 			s.Result = json.RawMessage(*result)
 		}
-		return s, nil
+		return ticket, s, nil
 	}
 })

@@ -74,6 +74,9 @@ func usedBy(t api.Tool) string {
 	for _, a := range t.Hooks {
 		names = append(names, "hook of "+a)
 	}
+	for _, t := range t.Gates {
+		names = append(names, "gate of "+t)
+	}
 	return or(strings.Join(names, ", "), "nobody")
 }
 

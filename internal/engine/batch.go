@@ -26,7 +26,7 @@ func (d *driver) stage(at time.Time, ev ledger.Event) {
 		return
 	}
 	d.tally.Note(ev)
-	if g, ok := ev.Data.(*ledger.GateRaised); ok && g.Due != nil {
+	if g, ok := ev.Data.(*ledger.GateRaised); ok && (g.Due != nil || g.Escalate != nil) {
 		d.bell = true
 	}
 	d.staged = append(d.staged, ev)

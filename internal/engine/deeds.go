@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"sync"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -62,22 +63,53 @@ func (d *driver) ask(now time.Time, a loop.AskModel) error {
 	return nil
 }
 
-// look sees what a call would do, and gives the event of it. Nothing has any
-// consequence, so no intent is written first.
+// look sees what a call would do and makes the reads of its gate, side by side, and gives the
+// event of it. Nothing has any consequence, so no intent is written first.
 func (d *driver) look(a loop.Look) ledger.Event {
-	ctx, cancel := context.WithTimeout(d.e.ctx, a.Tool.Timeout)
-	defer cancel()
-	inv := d.invocation(a.Tool, a.Call)
-	var diff string
-	var bad *deed.Failure
-	if inv.Args, bad = d.whole(ctx, a.Tool, inv.Args); bad == nil {
-		inv.Vars["args"] = expr.Typed(a.Tool.Input.Doc(), inv.Args)
-		diff, bad = d.e.Tools.Look(ctx, inv)
+	var seen loop.Sight
+	var all sync.WaitGroup
+	if a.Diff {
+		all.Go(func() {
+			ctx, cancel := context.WithTimeout(d.e.ctx, a.Tool.Timeout)
+			defer cancel()
+			inv := d.invocation(a.Tool, a.Call)
+			var bad *deed.Failure
+			if inv.Args, bad = d.whole(ctx, a.Tool, inv.Args); bad == nil {
+				inv.Vars["args"] = expr.Typed(a.Tool.Input.Doc(), inv.Args)
+				seen.Diff, bad = d.e.Tools.Look(ctx, inv)
+				seen.Diff = d.e.Blanker.Text(seen.Diff)
+			}
+			if bad != nil {
+				bad.Say = d.e.Blanker.Text(bad.Say)
+				seen.Bad = bad
+			}
+		})
 	}
-	if bad != nil {
-		bad.Say = d.e.Blanker.Text(bad.Say)
+	found := make([]deed.Result, len(a.Reads))
+	lost := make([]*deed.Failure, len(a.Reads))
+	for i, r := range a.Reads {
+		if lost[i] = r.Bad; r.Bad != nil {
+			continue
+		}
+		inv := d.invocation(a.Tool, a.Call)
+		inv.Tool, inv.Args, inv.Stub = r.Tool, r.Args, r.Stub
+		inv.Vars["args"] = expr.Typed(r.Tool.Input.Doc(), r.Args)
+		inv.Key += "." + r.Name
+		all.Go(func() {
+			ctx, cancel := context.WithTimeout(d.e.ctx, r.Tool.Timeout)
+			defer cancel()
+			found[i], lost[i] = d.e.Tools.Call(ctx, inv)
+		})
 	}
-	return loop.Looked(a.Tool, a.Call.Step, d.e.Blanker.Text(diff), bad)
+	all.Wait()
+	for i, r := range a.Reads {
+		if bad := lost[i]; bad != nil {
+			seen.Miss(r.Name, d.e.Blanker.Text(bad.Say))
+			continue
+		}
+		seen.Find(r.Name, d.e.Blanker.Value(found[i].Value))
+	}
+	return loop.Looked(a.Tool, a.Call.Step, seen)
 }
 
 // invocation gives what a handler is told of a call.

@@ -415,7 +415,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 				return Begun{}, err
 			}
 			if kept != nil {
-				opened.Memory, opened.State, opened.Handles, opened.Lines = kept.Memory, kept.Facts, kept.Handles, kept.Lines
+				opened.Memory, opened.State, opened.Handles, opened.Lines, opened.Agreed = kept.Memory, kept.Facts, kept.Handles, kept.Lines, kept.Agreed
 				if a := p.Agents[kept.Agent]; a != nil && a.Rejoin != "start" {
 					opened.Agent = kept.Agent
 				}

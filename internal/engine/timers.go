@@ -15,7 +15,7 @@ type Timer struct {
 // Set tells which timer an event sets and which it ends. Whoever keeps timers keeps them in
 // the same transaction as the event.
 func Set(e ledger.Event, set func(t Timer, due time.Time), end func(t Timer)) {
-	retry, ticket := Timer{e.Step, ledger.ForRetry}, Timer{e.Step, ledger.ForTicket}
+	retry, ticket, more := Timer{e.Step, ledger.ForRetry}, Timer{e.Step, ledger.ForTicket}, Timer{e.Step, ledger.ForMore}
 	switch d := e.Data.(type) {
 	case *ledger.TurnFailed:
 		if d.RetryAt != nil {
@@ -41,8 +41,12 @@ func Set(e ledger.Event, set func(t Timer, due time.Time), end func(t Timer)) {
 		if d.Due != nil {
 			set(ticket, *d.Due)
 		}
+		if d.Escalate != nil {
+			set(more, d.Escalate.At)
+		}
 	case *ledger.GateSettled:
 		end(ticket)
+		end(more)
 	case *ledger.TimerFired:
 		end(Timer{e.Step, d.What})
 		if d.What == ledger.ForEither {

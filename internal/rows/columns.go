@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"stonebaton.example/core/view"
 )
 
 // Moment is a time as its column has it: microseconds since 1970, UTC.
@@ -68,6 +70,20 @@ func (l *List) Scan(v any) error {
 	var j JSONOf[[]string]
 	err := j.Scan(v)
 	*l = j.V
+	return err
+}
+
+// Votes are votes as their column has them: their JSON.
+type Votes []view.Vote
+
+// Value writes the votes.
+func (v Votes) Value() (driver.Value, error) { return JSONOf[[]view.Vote]{v}.Value() }
+
+// Scan reads votes.
+func (v *Votes) Scan(x any) error {
+	var j JSONOf[[]view.Vote]
+	err := j.Scan(x)
+	*v = j.V
 	return err
 }
 

@@ -45,31 +45,42 @@ type Session struct {
 
 // Ticket is a row of the list of tickets.
 type Ticket struct {
-	ID        int64         `json:"id" db:"id"`
-	Run       string        `json:"run" db:"run"`
-	Step      string        `json:"step" db:"step"`
-	Form      string        `json:"form" db:"form"`
-	Agent     string        `json:"agent" db:"agent"`
-	Tool      string        `json:"tool" db:"tool"`
-	Args      JSON          `json:"args" db:"args"`
-	Ask       string        `json:"ask" db:"ask"`
-	By        List          `json:"by" db:"approvers"`
-	Why       string        `json:"why" db:"why"`
-	Reason    string        `json:"reason,omitempty" db:"reason"` // the model's own, for reason_first
-	Diff      string        `json:"diff,omitempty" db:"diff"`     // of the file that the call would change
-	Shown     string        `json:"shown" db:"shown"`
-	Due       *Moment       `json:"due,omitempty" db:"due"`
-	Raised    Moment        `json:"raised_at" db:"raised_at"`
-	Status    string        `json:"status" db:"status"`
-	SettledBy string        `json:"settled_by,omitempty" db:"settled_by"`
-	Because   string        `json:"because,omitempty" db:"because"`
-	NewArgs   JSON          `json:"new_args,omitempty" db:"new_args"`
-	Settled   *Moment       `json:"settled_at,omitempty" db:"settled_at"`
-	Verbs     []ledger.Verb `json:"verbs" db:"-"`
+	ID         int64         `json:"id" db:"id"`
+	Run        string        `json:"run" db:"run"`
+	Step       string        `json:"step" db:"step"`
+	Form       string        `json:"form" db:"form"`
+	Agent      string        `json:"agent" db:"agent"`
+	Tool       string        `json:"tool" db:"tool"`
+	Args       JSON          `json:"args" db:"args"`
+	Ask        string        `json:"ask" db:"ask"`
+	By         List          `json:"by" db:"approvers"`
+	Why        string        `json:"why" db:"why"`
+	Reason     string        `json:"reason,omitempty" db:"reason"` // the model's own, for reason_first
+	Diff       string        `json:"diff,omitempty" db:"diff"`     // of the file that the call would change
+	Shown      string        `json:"shown" db:"shown"`
+	Due        *Moment       `json:"due,omitempty" db:"due"`
+	Raised     Moment        `json:"raised_at" db:"raised_at"`
+	Status     string        `json:"status" db:"status"`
+	SettledBy  string        `json:"settled_by,omitempty" db:"settled_by"`
+	Because    string        `json:"because,omitempty" db:"because"`
+	NewArgs    JSON          `json:"new_args,omitempty" db:"new_args"`
+	Settled    *Moment       `json:"settled_at,omitempty" db:"settled_at"`
+	Need       int           `json:"need" db:"need"`                         // how many have to agree
+	Votes      Votes         `json:"votes" db:"votes"`                       // of those who have agreed to the arguments as they are
+	Barred     string        `json:"barred,omitempty" db:"barred"`           // who asked, and may not agree as well
+	Spare      bool          `json:"spare,omitempty" db:"spare"`             // one may say that this need not be asked again
+	Escalates  *Moment       `json:"escalates_at,omitempty" db:"escalates"`  // when more people may settle it
+	EscalateTo List          `json:"escalate_to,omitempty" db:"escalate_to"` // these
+	Verbs      []ledger.Verb `json:"verbs" db:"-"`
 }
 
 // Finish fills in what follows from the other fields.
-func (t *Ticket) Finish() { t.Verbs = ledger.TicketKind(t.Form).Verbs() }
+func (t *Ticket) Finish() {
+	t.Verbs = ledger.TicketKind(t.Form).Verbs()
+	if t.Escalates == nil { // the others may settle it too
+		t.By, t.EscalateTo = append(t.By, t.EscalateTo...), nil
+	}
+}
 
 // Try is a line of the history of tries. Its names are those of the try itself.
 type Try struct {

@@ -20,6 +20,7 @@ import (
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/run"
 	"stonebaton.example/core/view"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
@@ -194,16 +195,25 @@ func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
 	if err != nil {
 		return api.Ticket{}, err
 	}
-	out := api.Ticket{TicketRow: row, Schema: map[string]any{}}
+	out := api.Ticket{TicketRow: row, Schema: map[string]any{}, Leads: map[ledger.Verb][]string{}}
 	events, err := engine.All(s.app.Store.Read(ctx, row.Run, 0))
 	if err != nil {
 		return out, err
 	}
 	out.Talk = view.Talk(events)
 	if opened, ok := events[0].Data.(*ledger.RunOpened); ok {
-		if p, err := s.app.Projects.Version(ctx, opened.Version); err == nil && p.Tools[row.Tool] != nil {
-			out.Schema = p.Tools[row.Tool].Input.Doc()
+		p, err := s.app.Projects.Version(ctx, opened.Version)
+		if err != nil {
+			return out, nil // its files cannot be read any more: what was asked can
 		}
+		if t := p.Tools[row.Tool]; t != nil {
+			out.Schema = t.Input.Doc()
+		}
+		state, err := run.Fold(row.Run, events)
+		if err != nil {
+			return out, err
+		}
+		out.Leads = loop.Leads(p, state, ledger.StepID(row.Step))
 	}
 	return out, nil
 }
@@ -232,7 +242,7 @@ func (s *Service) settle(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, ledger.StepID(t.Step), loop.Settlement{ID: in.ID, Verb: in.Verb, By: "local", As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown}); err != nil {
+	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, ledger.StepID(t.Step), loop.Settlement{ID: in.ID, Verb: in.Verb, By: "local", As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown, Spare: in.Spare}); err != nil {
 		return err
 	}
 	return s.ticket(c)

@@ -47,9 +47,12 @@ var (
 	endTimers = statement(`DELETE FROM timer WHERE run = :run`)
 	takeInbox = statement(`DELETE FROM inbox WHERE id = :id`)
 	addPart   = statement(`INSERT INTO part (hash, body, at) VALUES (:hash, :body, :at) ON CONFLICT DO NOTHING`)
-	raise     = statement(`INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, diff, status)
-		VALUES (:run, :step, :form, :agent, :tool, :args, :ask, :approvers, :why, :shown, :due, :raised_at, :reason, :diff, 'open')`)
-	settle = statement(`UPDATE ticket SET status = :status, settled_by = :settled_by, because = :because, new_args = :new_args, settled_at = :settled_at WHERE run = :run AND step = :step AND status = 'open'`)
+	raise     = statement(`INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, diff, need, barred, spare, escalates, escalate_to, status)
+		VALUES (:run, :step, :form, :agent, :tool, :args, :ask, :approvers, :why, :shown, :due, :raised_at, :reason, :diff, :need, :barred, :spare, :escalates, :escalate_to, 'open')`)
+	vote     = statement(`UPDATE ticket SET votes = json_insert(votes, '$[#]', json(json_extract(:votes, '$[0]'))) WHERE run = :run AND step = :step AND status = 'open'`)
+	revote   = statement(`UPDATE ticket SET votes = :votes, args = :args, shown = :shown WHERE run = :run AND step = :step AND status = 'open'`)
+	escalate = statement(`UPDATE ticket SET escalates = NULL WHERE run = :run AND step = :step AND status = 'open'`)
+	settle   = statement(`UPDATE ticket SET status = :status, settled_by = :settled_by, because = :because, new_args = :new_args, settled_at = :settled_at WHERE run = :run AND step = :step AND status = 'open'`)
 )
 
 // addEvents inserts so many events at once, and one more: most batches have a few, and a
@@ -292,8 +295,22 @@ func (t *tx) timers(e ledger.Event) error {
 func (t *tx) ticket(e eventRow, data ledger.Data) error {
 	switch d := data.(type) {
 	case *ledger.GateRaised:
+		var escalates *rows.Moment
+		to := rows.List{}
+		if d.Escalate != nil {
+			escalates, to = rows.At(&d.Escalate.At), append(to, d.Escalate.To...)
+		}
 		return t.do(raise, rows.Ticket{Run: e.Run, Step: e.Step, Form: string(d.Form), Agent: d.Agent, Tool: d.Tool, Args: rows.JSON(d.Args), Ask: d.Ask, By: append(rows.List{}, d.By...),
-			Why: d.Why, Shown: string(d.Shown), Due: rows.At(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff})
+			Why: d.Why, Shown: string(d.Shown), Due: rows.At(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff, Need: max(1, d.Need), Barred: d.Not, Spare: d.Spare, Escalates: escalates, EscalateTo: to})
+	case *ledger.GateVoted:
+		if d.Verb == ledger.Amend {
+			return t.do(revote, rows.Ticket{Run: e.Run, Step: e.Step, Votes: view.Voted(nil, d, e.At.Time), Args: rows.JSON(d.Args), Shown: string(d.Shown)})
+		}
+		return t.do(vote, rows.Ticket{Run: e.Run, Step: e.Step, Votes: view.Voted(nil, d, e.At.Time)})
+	case *ledger.TimerFired:
+		if d.What == ledger.ForMore {
+			return t.do(escalate, rows.Ticket{Run: e.Run, Step: e.Step})
+		}
 	case *ledger.GateSettled:
 		var args rows.JSON
 		if len(d.Args) > 0 {

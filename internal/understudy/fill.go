@@ -76,6 +76,7 @@ type filler struct {
 	person  string          // who speaks, where the instructions say so
 	letters map[string]bool // that codes begin with, by the examples of all tools
 	spent   map[string]bool // names that a look-up has been made by since the request
+	calls   []*asked        // made since the request
 	out     filled
 	used    map[string][][2]int
 	picks   map[*param]cand
@@ -84,7 +85,7 @@ type filler struct {
 }
 
 func (th *thought) fill(c *card, sources []*source, results []found) filled {
-	f := &filler{c: c, now: th.now, person: th.person, spent: th.spent(c), letters: th.letters, sources: sources, used: map[string][][2]int{}, picks: map[*param]cand{}, open: map[*source]map[*param][]cand{}}
+	f := &filler{c: c, now: th.now, person: th.person, spent: th.spent(c), letters: th.letters, calls: th.calls, sources: sources, used: map[string][][2]int{}, picks: map[*param]cand{}, open: map[*source]map[*param][]cand{}}
 	f.out = filled{args: map[string]any{}, from: map[string]string{}, borrow: map[string]string{}, half: map[string]string{}}
 	for _, p := range c.params {
 		if v, ok := th.given[p.name]; ok {
@@ -268,6 +269,19 @@ func joined(text string, a, b cand) bool {
 		a, b = b, a
 	}
 	return a.end <= b.at && joinRE.MatchString(text[a.end:b.at])
+}
+
+// told says whether a result has a field of this name with this value: a vessel that was found
+// by its name is still the vessel.
+func (f *filler) told(field, value string) bool {
+	return slices.ContainsFunc(f.calls, func(a *asked) bool {
+		if a.result == nil || a.result.bad {
+			return false
+		}
+		m, _ := a.result.value.(map[string]any)
+		v, _ := m[field].(string)
+		return strings.EqualFold(v, value)
+	})
 }
 
 // longestList is the most values that are taken from one list.

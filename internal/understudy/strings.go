@@ -93,7 +93,7 @@ func (f *filler) strings(p *param, s *source) []cand {
 				if p.label["name"] || strings.HasPrefix(strings.ToLower(p.desc), "name") {
 					score = 4
 				}
-				if f.spent[m.Text] {
+				if f.spent[m.Text] && !f.told(p.name, m.Text) {
 					score -= 2
 				}
 			case aMail:

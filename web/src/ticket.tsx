@@ -4,13 +4,16 @@ import { lazy, Suspense, useEffect, useState } from "react";
 import { exactly, parse, words, type Ticket } from "./api";
 import { change, query, stale, useChange } from "./queries";
 import { span, value } from "./say";
-import { Button, Difference, Note, Seen } from "./ui/ui";
+import { Button, Difference, Note, Pick, Seen } from "./ui/ui";
 
 const SchemaForm = lazy(() => import("./form"));
 
 type Values = Record<string, unknown>;
 
-export function TicketCard({ ticket }: { ticket: Ticket }) {
+// TicketCard begins anew when what it asks has changed.
+export const TicketCard = ({ ticket }: { ticket: Ticket }) => <Card key={ticket.shown} ticket={ticket} />;
+
+function Card({ ticket }: { ticket: Ticket }) {
   const [mode, setMode] = useState<"look" | "change" | "refuse" | "happened" | "answer">("look");
   const [because, setBecause] = useState("");
   const [result, setResult] = useState("");
@@ -19,7 +22,11 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
   const decision = useChange(change.settle, () => stale.tickets);
   const busy = decision.isPending;
   const error = wrong ?? (decision.error ? words(decision.error) : undefined);
-  const full = useQuery({ ...query.ticket(ticket.id), enabled: mode === "change" });
+  const full = useQuery(query.ticket(ticket.id));
+  const free = ticket.by.filter((n) => !ticket.votes.some((v) => v.by === n));
+  const [as, setAs] = useState<string>();
+  const [spare, setSpare] = useState(false);
+  const leads = (verb: string) => full.data?.leads[verb] ?? [];
   const [args, setArgs] = useState<Values>(ticket.args);
   const now = useNow();
   const outcome = ticket.form === "outcome";
@@ -28,7 +35,7 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
 
   const settle = (verb: string, more: Record<string, unknown> = {}) => {
     setWrong(undefined);
-    decision.mutate({ id: ticket.id, verb, key, shown: ticket.shown, ...more });
+    decision.mutate({ id: ticket.id, verb, key: `${key}-${ticket.votes.length}`, shown: ticket.shown, as: as ?? free[0], ...(spare && (verb === "allow" || verb === "amend") ? { spare } : {}), ...more });
   };
   const changed = (v: Values) => Object.fromEntries([...new Set([...Object.keys(v), ...Object.keys(ticket.args)])].filter((k) => JSON.stringify(v[k]) !== JSON.stringify((ticket.args as Values)[k])).map((k) => [k, v[k] ?? null]));
 
@@ -46,9 +53,28 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
         {question ? ticket.why : <>{ticket.agent} wants to call <span className="font-mono">{ticket.tool}</span> · {ticket.why}</>}
         {ticket.reason && <span className="block">{ticket.agent} says: <Seen text={ticket.reason} /></span>}
         {!ticket.reason && <br />}
-        {ticket.by.join(", ") || "anybody"} {question ? "answers" : "decides"}
+        {ticket.need > 1 && `${ticket.need} of `}
+        {ticket.by.join(", ") || "anybody"} {question ? "answers" : ticket.need > 1 ? "have to agree" : "decides"}
         {ticket.due && <> · lapses in {span(Math.max(0, Date.parse(ticket.due) - now))}</>} · ticket {ticket.id}
+        {ticket.escalates_at && <span className="block">{(ticket.escalate_to ?? []).join(", ")} may decide too in {span(Math.max(0, Date.parse(ticket.escalates_at) - now))}</span>}
+        {ticket.barred && <span className="block">{ticket.barred} asked for it, and may not agree as well</span>}
       </div>
+      {ticket.votes.length > 0 && (
+        <ul aria-label="votes" className="mt-1.5 border-l-2 border-call pl-2 text-[12px]">
+          {ticket.votes.map((v) => (
+            <li key={v.by}>
+              <b>{v.by}</b> {v.verb === "amend" ? "changed it, and agrees" : "agrees"}
+              {v.because && <>: <Seen text={v.because} /></>}
+            </li>
+          ))}
+        </ul>
+      )}
+      {ticket.by.length > 1 && (
+        <label className="mt-1.5 flex items-center gap-1.5 text-[12px] text-ink-2">
+          you act as
+          <Pick label="you act as" value={as ?? free[0] ?? ticket.by[0]!} onChange={setAs} options={ticket.by.map((n) => [n, n] as const)} />
+        </label>
+      )}
       {mode !== "change" && !question && (
         <dl className="my-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5">
           {Object.entries(ticket.args as Values).map(([k, v]) => (
@@ -90,7 +116,7 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
       {mode === "look" && !outcome && !question && (
         <div className="mt-2.5 flex flex-wrap gap-1.5">
           <Button tone="call" disabled={busy} onClick={() => settle("allow")}>
-            Allow<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
+            {ticket.need > 1 ? "Agree" : "Allow"}<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
           </Button>
           <Button disabled={busy} onClick={() => setMode("change")}>
             Change…
@@ -98,6 +124,12 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
           <Button disabled={busy} onClick={() => setMode("refuse")}>
             Refuse…
           </Button>
+          {ticket.spare && (
+            <label className="flex items-center gap-1.5 text-[12px]">
+              <input type="checkbox" checked={spare} onChange={(e) => setSpare(e.target.checked)} /> do not ask again in this conversation
+            </label>
+          )}
+          <Leads say={leads("allow")} />
         </div>
       )}
       {mode === "look" && outcome && (
@@ -125,6 +157,7 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
             <span className="label">Why? The agent passes it on.</span>
             <textarea className="field" rows={2} autoFocus required value={because} onChange={(e) => setBecause(e.target.value)} />
           </label>
+          <Leads say={leads("refuse")} />
           <div className="mt-1.5 flex gap-1.5">
             <Button tone="call" type="submit" disabled={busy || !because.trim()}>
               {question ? "Do not answer" : "Refuse"}
@@ -167,11 +200,22 @@ export function TicketCard({ ticket }: { ticket: Ticket }) {
                 </Button>
                 <Button onClick={() => setMode("look")}>Back</Button>
               </div>
+              <Leads say={leads("amend")} />
             </SchemaForm>
           </Suspense>
         </div>
       )}
     </div>
+  );
+}
+
+// Leads says what a decision will lead to beyond the call itself.
+function Leads({ say }: { say: string[] }) {
+  if (say.length === 0) return null;
+  return (
+    <p role="note" className="w-full text-[12px] text-ink-2">
+      {say.join(" ")}
+    </p>
   );
 }
 

@@ -73,6 +73,16 @@ type Berth struct {
 	Fuel   int     `json:"fuel_m" db:"fuel_m"` // way to the fuel pontoon
 }
 
+// Waiver is a part of a vessel's dues that it need not pay.
+type Waiver struct {
+	ID      string  `json:"id"`
+	Vessel  string  `json:"vessel"`
+	EUR     float64 `json:"eur"`
+	Left    float64 `json:"left_eur"` // what is still owed
+	Because string  `json:"because"`
+	By      string  `json:"agreed_by"`
+}
+
 // Booking is a reserved stay.
 type Booking struct {
 	ID      string `json:"id" db:"id"`
@@ -85,7 +95,9 @@ type Booking struct {
 const tables = `
 CREATE TABLE IF NOT EXISTS vessel (name TEXT PRIMARY KEY COLLATE NOCASE, length_m REAL, draught_m REAL, kind TEXT, home TEXT);
 CREATE TABLE IF NOT EXISTS berth (code TEXT PRIMARY KEY, length_m REAL, depth_m REAL, fuel_m INTEGER);
-CREATE TABLE IF NOT EXISTS booking (n INTEGER PRIMARY KEY, id TEXT UNIQUE, berth TEXT, vessel TEXT, arrives TEXT, leaves TEXT, from_s INTEGER, to_s INTEGER, key TEXT UNIQUE);`
+CREATE TABLE IF NOT EXISTS booking (n INTEGER PRIMARY KEY, id TEXT UNIQUE, berth TEXT, vessel TEXT, arrives TEXT, leaves TEXT, from_s INTEGER, to_s INTEGER, key TEXT UNIQUE);
+CREATE TABLE IF NOT EXISTS debt (vessel TEXT PRIMARY KEY COLLATE NOCASE, eur REAL);
+CREATE TABLE IF NOT EXISTS waiver (n INTEGER PRIMARY KEY, vessel TEXT COLLATE NOCASE, eur REAL, because TEXT, agreed_by TEXT, key TEXT UNIQUE);`
 
 // Open opens an office on a file; bookings are made for the weeks after from.
 func Open(file, token string, from time.Time) (*Office, error) {
@@ -203,6 +215,11 @@ func (o *Office) fill(from time.Time) error {
 			return err
 		}
 	}
+	for name, eur := range map[string]float64{"Gannet": 840, "Marrow Light": 211.2, "Petrel": 57.68, "Long Hope": 1204} {
+		if _, err := tx.Exec(`INSERT INTO debt VALUES (?, ?)`, name, eur); err != nil {
+			return err
+		}
+	}
 	return tx.Commit()
 }
 
@@ -232,6 +249,8 @@ func (o *Office) Handler() http.Handler {
 	g.GET("/berths", o.berths)
 	g.POST("/berths/:berth/bookings", o.book)
 	g.GET("/bookings", o.bookings)
+	g.GET("/dues/:vessel", o.dues)
+	g.POST("/dues/:vessel/waivers", o.waive)
 	g.GET("/tides", o.tides)
 	return e
 }
@@ -390,6 +409,62 @@ func (o *Office) bookings(c *echo.Context) error {
 		return err
 	}
 	return c.JSON(http.StatusOK, map[string]any{"bookings": list})
+}
+
+// owed gives what a vessel owes now.
+func owed(db sqlx.Queryer, vessel string) (eur float64, err error) {
+	err = sqlx.Get(db, &eur, `SELECT coalesce((SELECT eur FROM debt WHERE vessel = ?), 0) - coalesce((SELECT sum(eur) FROM waiver WHERE vessel = ?), 0)`, vessel, vessel)
+	return math.Round(eur*100) / 100, err
+}
+
+func (o *Office) dues(c *echo.Context) error {
+	eur, err := owed(o.db, c.Param("vessel"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"dues": map[string]any{"vessel": c.Param("vessel"), "eur": eur}})
+}
+
+func (o *Office) waive(c *echo.Context) error {
+	in := Waiver{Vessel: c.Param("vessel")}
+	if err := json.NewDecoder(c.Request().Body).Decode(&in); err != nil {
+		return say(http.StatusBadRequest, "%v", err)
+	}
+	key := c.Request().Header.Get("Idempotency-Key")
+	if key == "" {
+		return say(http.StatusBadRequest, "a waiver needs an Idempotency-Key, so that it is entered once")
+	}
+	tx, err := o.db.Beginx()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() //nolint:errcheck // nothing to undo once it is committed
+	left, err := owed(tx, in.Vessel)
+	if err != nil {
+		return err
+	}
+	var n int64
+	switch err := tx.Get(&n, `SELECT n FROM waiver WHERE key = ?`, key); {
+	case err == nil: // the same request again
+	case !errors.Is(err, sql.ErrNoRows):
+		return err
+	case in.EUR <= 0 || in.EUR > left:
+		return say(http.StatusUnprocessableEntity, "the %s owes %.2f EUR, so %.2f cannot be waived", in.Vessel, left, in.EUR)
+	default:
+		r, err := tx.Exec(`INSERT INTO waiver (vessel, eur, because, agreed_by, key) VALUES (?, ?, ?, ?, ?)`, in.Vessel, in.EUR, in.Because, in.By, key)
+		if err != nil {
+			return err
+		}
+		if n, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		left = math.Round((left-in.EUR)*100) / 100
+	}
+	in.ID, in.Left = fmt.Sprintf("W-%d", 300+n), left
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, map[string]any{"waiver": in})
 }
 
 // The tide is the sum of four harmonic constituents: amplitude in metres,

@@ -238,7 +238,7 @@ function About({ tool }: { tool: Tool }) {
       {tool.effect}
       {tool.resend && `, resend: ${tool.resend}`} · <Rung of={tool.rung} /> · {tool.handler}
       {tool.source && ` from ${tool.source}`} · {tool.stubs === 1 ? "1 stub" : `${tool.stubs} stubs`} · {tool.timeout} at most · used by{" "}
-      {[...tool.agents, ...tool.relays, ...tool.hooks.map((a) => `hook of ${a}`)].join(", ") || "nobody"}
+      {[...tool.agents, ...tool.relays, ...tool.hooks.map((a) => `hook of ${a}`), ...tool.gates.map((t) => `gate of ${t}`)].join(", ") || "nobody"}
       <span className="mt-0.5 block font-mono">
         {tool.place.file}:{tool.place.line}
       </span>

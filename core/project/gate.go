@@ -1,0 +1,163 @@
+package project
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+)
+
+// Asker, in by: of a gate, is whoever the run works for.
+const Asker = "asker"
+
+// Gate is where a call waits for people.
+type Gate struct {
+	When     *expr.Expr // nil: always
+	Why      string
+	By       []Approver // who may settle it; none is anybody
+	Need     int        // how many of them have to agree, one or more
+	NotAsker bool       // the one who asked may not
+	LooksUp  []Lookup   // before anybody is asked, in order of their names
+	Ask      *expr.Template
+	Within   time.Duration // 0: for ever
+	Lapse    ledger.Lapse
+	After    time.Duration // until more people may settle it; 0 is never
+	To       []Approver    // these
+	First    int           // it holds the first so many times in a session; 0 is every time
+}
+
+// Approver is one who may settle a ticket, or an expression that gives one or several.
+type Approver struct {
+	Name string        // as the file has it; Asker is who asked
+	From *expr.Mapping // gives a name, or a list of them; nil where Name is the name
+}
+
+// Lookup is a read that a gate makes before it asks. Its result is seen as found.NAME.
+type Lookup struct {
+	Name, Tool string
+	Args       *expr.Mapping // nil: none
+}
+
+// rawGate is a gate as its schema lets it be.
+type rawGate struct {
+	When, Why, Ask, Within string
+	Lapse                  ledger.Lapse
+	By                     []string
+	Need, First            int
+	Self                   *bool
+	LooksUp                map[string]struct {
+		Tool string
+		Args map[string]any
+	} `json:"looks_up"`
+	Escalate *struct {
+		After string
+		To    []string
+	}
+}
+
+// gate compiles the gate of a tool, when every tool is known.
+func (c *compiler) gate(d *document, g *rawGate, t *Tool, args *expr.Scope) {
+	defer func(was string) { c.about = was }(c.about)
+	c.about = t.Name
+	gate := &Gate{When: c.cond(d, args, "/gate/when", g.When), Why: g.Why, Need: max(1, g.Need), NotAsker: g.Self != nil && !*g.Self, Within: span(g.Within), Lapse: ledger.LapseRefuses, First: g.First}
+	if g.Lapse != "" {
+		gate.Lapse = g.Lapse
+	}
+	if g.Lapse != "" && g.Within == "" {
+		c.report(Error, d.at("/gate/lapse"), "Add within: with a duration.", "lapse: needs within:, since this gate never lapses")
+	}
+	sc := args
+	if len(g.LooksUp) > 0 {
+		found := map[string]any{}
+		for _, name := range keysOf(g.LooksUp) {
+			at, l := "/gate/looks_up/"+name, g.LooksUp[name]
+			tool := c.p.Tools[l.Tool]
+			switch {
+			case tool == nil:
+				c.missing(d.at(at+"/tool"), "tool", l.Tool, keysOf(c.p.Tools))
+				continue
+			case tool.Effect != ledger.Read:
+				c.report(Error, d.at(at+"/tool"), "Look things up with reads alone: nothing may happen before somebody agrees.", "%q is a %s", l.Tool, tool.Effect)
+				continue
+			}
+			look := Lookup{Name: name, Tool: l.Tool}
+			if l.Args != nil {
+				look.Args = c.mapping(d, args, at+"/args", l.Args)
+			}
+			gate.LooksUp = append(gate.LooksUp, look)
+			found[name] = expr.Any
+			if doc := tool.Output.Doc(); doc != nil {
+				found[name] = doc
+			}
+		}
+		sc = c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "found": expr.Object(found)})
+	}
+	gate.Ask = c.template(d, sc, "/gate/ask", g.Ask)
+	gate.By = c.approvers(d, sc, "/gate/by", g.By)
+	if g.Escalate != nil {
+		gate.After, gate.To = span(g.Escalate.After), c.approvers(d, sc, "/gate/escalate/to", g.Escalate.To)
+		switch {
+		case len(g.By) == 0:
+			c.report(Error, d.at("/gate/escalate"), "Name who may settle it at first in by:, or remove escalate:.", "anybody may settle this gate, so it cannot be escalated")
+		case gate.Within > 0 && gate.After >= gate.Within:
+			c.report(Error, d.at("/gate/escalate/after"), "Escalate before within: is over.", "the gate lapses after %s, before it is escalated", g.Within)
+		}
+	}
+	if n, counted := countOf(append(slices.Clip(gate.By), gate.To...)); gate.Need > 1 && (len(g.By) == 0 || (counted && n < gate.Need)) {
+		c.report(Error, d.at("/gate/need"), fmt.Sprintf("Name %d people or more in by:.", gate.Need), "%d people have to agree, but by: names %s", gate.Need, map[bool]string{true: "nobody", false: fmt.Sprint(n)}[n == 0])
+	}
+	t.Gate = gate
+}
+
+// countOf counts who may settle a ticket; counted is false where an expression says who.
+func countOf(by []Approver) (n int, counted bool) {
+	seen := map[string]bool{}
+	for _, a := range by {
+		if a.From != nil {
+			return 0, false
+		}
+		seen[a.Name] = true
+	}
+	return len(seen), true
+}
+
+// approvers compiles a list of who may settle a ticket.
+func (c *compiler) approvers(d *document, sc *expr.Scope, path string, names []string) []Approver {
+	var out []Approver
+	plain := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return n == Asker || strings.HasPrefix(n, "=") })
+	if len(plain) > 0 && len(c.p.Approvers) == 0 {
+		c.report(Warning, d.at(path), "Add approvers: ["+strings.Join(plain, ", ")+"] to "+Main+".", "this names %s, but the project lists no approvers, so a misspelt name is not found", strings.Join(plain, ", "))
+	}
+	for i, n := range names {
+		at := fmt.Sprintf("%s/%d", path, i)
+		if strings.HasPrefix(n, "=") && !strings.HasPrefix(n, "==") {
+			from := c.mapping(d, sc, at, n)
+			if from == nil {
+				continue
+			}
+			_, got, name := from.Fits(map[string]any{"type": "string"})
+			if _, _, list := from.Fits(map[string]any{"type": "array"}); !name && !list {
+				c.report(Error, d.at(at), "Give a name, or a list of names.", "who may settle it must be a text or a list, but this gives %s", got)
+			}
+			out = append(out, Approver{Name: n, From: from})
+			continue
+		}
+		if n != Asker && len(c.p.Approvers) > 0 && !slices.Contains(c.p.Approvers, n) {
+			c.missing(d.at(at), "approver", n, append([]string{Asker}, c.p.Approvers...))
+		}
+		out = append(out, Approver{Name: n})
+	}
+	return out
+}
+
+// Approvers lists who may settle the gate's tickets, as the file has it.
+func (g *Gate) Approvers() []string {
+	var out []string
+	for _, a := range g.By {
+		out = append(out, a.Name)
+	}
+	return out
+}

@@ -1,0 +1,107 @@
+package e2e
+
+import (
+	"encoding/json"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const waivers = `project: waivers
+start: desk
+model: house
+models: {house: {speaks: understudy}}
+approvers: [master, treasurer, deputy]
+---
+tool: owed
+summary: Look up the arrears of a vessel.
+effect: read
+input: {type: object, required: [vessel], properties: {vessel: {type: string, description: Name of the vessel.}}}
+output: {type: object, required: [eur], properties: {eur: {type: number}}}
+script: "return {eur: 840}"
+---
+tool: waive
+summary: Waive arrears of a vessel.
+input:
+  type: object
+  required: [vessel, eur]
+  properties: {vessel: {type: string, description: Name of the vessel.}, eur: {type: number, description: How much in EUR.}}
+gate:
+  by: [master, treasurer]
+  need: 2
+  looks_up: {debt: {tool: owed, args: {vessel: "=args.vessel"}}}
+  ask: "Waive {{ args.eur }} of the {{ found.debt.eur }} EUR of the {{ args.vessel }}?"
+  escalate: {after: 1s, to: [deputy]}
+says: {done: "Waived {{ args.eur }} EUR, agreed by {{ gate.by }}."}
+stubs: [{returns: null}]
+---
+agent: desk
+summary: Waives arrears.
+prompt: You waive arrears.
+tools: [waive]
+`
+
+func TestTwoPeopleAgreeOverARestart(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "waivers")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte(waivers), 0o644))
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	ticket := func() (x struct {
+		Status string
+		Args   map[string]any
+		By     []string
+		Need   int
+		Votes  []struct{ By, Verb string }
+		Leads  map[string][]string
+		Shown  string
+	}) {
+		resp, err := http.Get(s.url + "/api/tickets/1")
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		require.NoError(t, json.NewDecoder(resp.Body).Decode(&x))
+		return x
+	}
+	r := s.run(t, "say", "Waive 600 EUR of the Gannet.")
+	assert.Equal(t, 4, r.code, r.err)
+	assert.Contains(t, r.out, "Waive 600 of the 840 EUR of the Gannet?   2 of master, treasurer")
+	assert.Equal(t, []string{"It goes ahead when one more has agreed."}, ticket().Leads["allow"])
+	before := ticket().Shown
+	assert.Contains(t, s.run(t, "allow", "1", "-as", "treasurer", "-because", "fair").out, "Ticket 1: treasurer agrees: fair; 1 of 2 have agreed.")
+	r = s.run(t, "allow", "1", "-as", "treasurer")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "treasurer has agreed already")
+	_ = s.end(syscall.SIGKILL)
+
+	s = launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	assert.Len(t, ticket().Votes, 1, "a vote is on disk")
+	assert.Contains(t, s.run(t, "amend", "1", "-as", "master", "-args", `{"eur": 400}`).out, "master changed it, and agrees; 1 of 2 have agreed")
+	x := ticket()
+	assert.Equal(t, map[string]any{"vessel": "Gannet", "eur": 400.0}, x.Args)
+	assert.Len(t, x.Votes, 1, "those before it no longer count")
+	assert.NotEqual(t, before, x.Shown)
+	resp, err := http.Post(s.url+"/api/tickets/1/settle", "application/json", strings.NewReader(`{"verb":"allow","as":"treasurer","shown":"`+before+`"}`))
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, http.StatusUnprocessableEntity, resp.StatusCode, "nobody agrees to what they did not see")
+	require.Eventually(t, func() bool { return len(ticket().By) == 3 }, 20*time.Second, 50*time.Millisecond, "the deputy may decide too after a while")
+	assert.Contains(t, s.run(t, "allow", "1", "-as", "deputy").out, "Ticket 1: changed and allowed by master and deputy")
+	run := firstRun(t, s.run(t, "runs", "-json").out)
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.run(t, "show", run).out, `Master and deputy changed eur from "600" to "400" before agreeing. Waived 400 EUR, agreed by master and deputy.`)
+	}, 20*time.Second, 50*time.Millisecond)
+	assert.Contains(t, s.run(t, "show", run, "-whole").out, "master changed it, and agrees", "the story has each vote")
+
+	for range 2 {
+		require.Equal(t, 4, s.run(t, "say", "Waive 10 EUR of the Petrel.").code)
+	}
+	assert.Equal(t, 0, s.run(t, "allow", "2", "3", "-as", "master").code, "several at once")
+	r = s.run(t, "allow", "2", "3", "-as", "treasurer")
+	assert.Equal(t, 2, strings.Count(r.out, "allowed by master and treasurer"), r.out+r.err)
+}

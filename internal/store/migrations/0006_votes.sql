@@ -1,0 +1,8 @@
+-- +goose Up
+-- Gates on which several people have to agree, and that more people may settle after a while.
+ALTER TABLE ticket ADD COLUMN need INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE ticket ADD COLUMN votes TEXT NOT NULL DEFAULT '[]';       -- JSON list of who has agreed to the arguments as they are
+ALTER TABLE ticket ADD COLUMN barred TEXT NOT NULL DEFAULT '';        -- who asked, and may not agree as well
+ALTER TABLE ticket ADD COLUMN spare INTEGER NOT NULL DEFAULT 0;       -- 1: one may say that this need not be asked again
+ALTER TABLE ticket ADD COLUMN escalates INTEGER;                      -- when more people may settle it; microseconds since 1970, UTC
+ALTER TABLE ticket ADD COLUMN escalate_to TEXT NOT NULL DEFAULT '[]'; -- JSON list of these
