@@ -56,6 +56,7 @@ func TestTwoPeopleAgreeOverARestart(t *testing.T) {
 	ticket := func() (x struct {
 		Status string
 		Args   map[string]any
+		Ask    string
 		By     []string
 		Need   int
 		Votes  []struct{ By, Verb string }
@@ -84,6 +85,7 @@ func TestTwoPeopleAgreeOverARestart(t *testing.T) {
 	assert.Contains(t, s.run(t, "amend", "1", "-as", "master", "-args", `{"eur": 400}`).out, "master changed it, and agrees; 1 of 2 have agreed")
 	x := ticket()
 	assert.Equal(t, map[string]any{"vessel": "Gannet", "eur": 400.0}, x.Args)
+	assert.Equal(t, "Waive 400 of the 840 EUR of the Gannet?", x.Ask)
 	assert.Len(t, x.Votes, 1, "those before it no longer count")
 	assert.NotEqual(t, before, x.Shown)
 	resp, err := http.Post(s.url+"/api/tickets/1/settle", "application/json", strings.NewReader(`{"verb":"allow","as":"treasurer","shown":"`+before+`"}`))

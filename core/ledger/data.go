@@ -665,6 +665,7 @@ type GateVoted struct {
 	By      string          `json:"by"`
 	Because string          `json:"because,omitempty"`
 	Args    json.RawMessage `json:"args,omitempty"` // for Amend: the whole new arguments
+	Ask     string          `json:"ask,omitempty"`  // and the question about these
 	Shown   Hash            `json:"shown"`          // of what the next person is shown
 	ID      string          `json:"id,omitempty"`
 	Why     string          `json:"why"`

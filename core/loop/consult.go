@@ -233,6 +233,6 @@ func question(s *run.State, c *run.Call) ledger.Event {
 	if last := names[len(names)-1]; last != names[0] {
 		g.Why = fmt.Sprintf("%s asks, through %s", last, names[0])
 	}
-	g.Shown = Shown(g, g.Args)
+	g.Shown = Shown(g, g.Ask, g.Args)
 	return ledger.New(c.Step, g)
 }

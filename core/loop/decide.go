@@ -258,8 +258,8 @@ func Rejected(t *project.Tool, v expr.Vars) (words string, hit bool) {
 
 // Shown is the hash of what a person sees of a ticket. A settlement names it,
 // so that nobody agrees to what they did not see.
-func Shown(g *ledger.GateRaised, args json.RawMessage) ledger.Hash {
-	return ledger.HashOf([]byte(g.Tool + "\x00" + string(args) + "\x00" + g.Ask + "\x00" + g.Diff))
+func Shown(g *ledger.GateRaised, ask string, args json.RawMessage) ledger.Hash {
+	return ledger.HashOf([]byte(g.Tool + "\x00" + string(args) + "\x00" + ask + "\x00" + g.Diff))
 }
 
 func vars(p *project.Project, s *run.State, u *run.Turn, tool *project.Tool, args any) expr.Vars {

@@ -254,7 +254,7 @@ func TestWhatADecisionLeadsTo(t *testing.T) {
 		w.Reply("", `waive {"vessel":"Petrel"}`)
 		w.Step()
 	}
-	assert.Contains(t, loop.Leads(w.P, w.S, "t3.c1")[ledger.Allow], "The run has used its 3 turns: it ends after this, and the agent cannot say what came of it.")
+	assert.Contains(t, loop.Leads(w.P, w.S, "t3.c1")[ledger.Allow], "The run has used its 3 turns: it ends after this, and the agent cannot tell the result of it.")
 
 	w = waiving(t, "{by: [ann, ben], need: 2}")
 	require.NoError(t, says(w, "t1.c1", loop.Settlement{Verb: ledger.Amend, Args: map[string]any{"vessel": "Gannet"}}))

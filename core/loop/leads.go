@@ -43,7 +43,7 @@ func Leads(p *project.Project, s *run.State, step ledger.StepID) map[ledger.Verb
 		add(upper(moreHave(more))+" to agree to the new values.", ledger.Amend)
 	}
 	if limit := turnsOf(p, s); c.Turn.N > 0 && s.Turns() >= limit {
-		add(fmt.Sprintf("The run has used its %d turns: it ends after this, and the agent cannot say what came of it.", limit), t.Raised.Form.Verbs()...)
+		add(fmt.Sprintf("The run has used its %d turns: it ends after this, and the agent cannot tell the result of it.", limit), t.Raised.Form.Verbs()...)
 	}
 	if words, hit := rejectedNow(p, s, c); hit {
 		add("A rule of the tool would reject it now all the same: "+strings.TrimSuffix(words, ".")+".", ledger.Allow)

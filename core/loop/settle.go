@@ -147,7 +147,7 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 	}
 	e := ledger.New(step, ev)
 	if s.Verb == ledger.Allow || s.Verb == ledger.Amend {
-		e = agreed(step, t, ev)
+		e = agreed(p, state, step, t, ev)
 	}
 	return &e, nil
 }
@@ -185,7 +185,7 @@ func voted(t *run.Ticket, name string) bool {
 
 // agreed gives the event of one who agrees: the settlement, or a vote where more have to. What
 // somebody has changed is what all have to agree to.
-func agreed(step ledger.StepID, t *run.Ticket, ev *ledger.GateSettled) ledger.Event {
+func agreed(p *project.Project, s *run.State, step ledger.StepID, t *run.Ticket, ev *ledger.GateSettled) ledger.Event {
 	votes := t.Votes
 	if ev.Verb == ledger.Amend {
 		votes = nil
@@ -193,7 +193,10 @@ func agreed(step ledger.StepID, t *run.Ticket, ev *ledger.GateSettled) ledger.Ev
 	if more := max(1, t.Raised.Need) - len(votes) - 1; more > 0 {
 		v := &ledger.GateVoted{Verb: ev.Verb, By: ev.By, Because: ev.Because, Args: ev.Args, ID: ev.ID, Shown: t.Shown(), Why: fmt.Sprintf("%s agrees; %s to", ev.By, moreHave(more))}
 		if ev.Verb == ledger.Amend {
-			v.Shown = Shown(t.Raised, ev.Args)
+			tool, c := p.Tools[t.Raised.Tool], s.Call(step)
+			args, _ := value.Read(ev.Args) // written by amendment
+			v.Ask = asked(s, c, tool.Gate, gateVars(p, s, c, tool, args), ev.Args)
+			v.Shown = Shown(t.Raised, v.Ask, ev.Args)
 			v.Why = fmt.Sprintf("%s changed it; %s to agree", ev.By, moreHave(more))
 		}
 		return ledger.New(step, v)

@@ -34,10 +34,9 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 		raise.Not = s.Opened().Person
 	}
 	args, _ := value.Read(c.Args) // written by decideCall
-	seen := vars(p, s, c.Turn, tool, args)
+	seen := gateVars(p, s, c, tool, args)
 	if c.Looked != nil {
 		raise.Diff = c.Looked.Diff
-		seen["found"] = found(p, g, c.Looked)
 	}
 	if g.Within > 0 {
 		due := s.At().Add(g.Within)
@@ -51,22 +50,37 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 		return ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("Not done: %s needs the agreement of %s, and there is nobody who may give it.", tool.Name, map[bool]string{true: "a person", false: fmt.Sprint(g.Need, " people")}[g.Need <= 1]),
 			Why: fmt.Sprintf("its gate names %d people who may settle it, and %d have to agree", n, max(1, g.Need))})
 	}
-	if q, err := g.Ask.Fill(seen); err == nil && q != "" {
-		raise.Ask = q
-	} else {
+	raise.Ask = asked(s, c, g, seen, c.Args)
+	raise.Shown = Shown(raise, raise.Ask, raise.Args)
+	return ledger.New(c.Step, raise)
+}
+
+// gateVars gives what the expressions of a gate see of a call with arguments.
+func gateVars(p *project.Project, s *run.State, c *run.Call, tool *project.Tool, args any) expr.Vars {
+	v := vars(p, s, c.Turn, tool, args)
+	if c.Looked != nil && tool.Gate != nil {
+		v["found"] = found(p, tool.Gate, c.Looked)
+	}
+	return v
+}
+
+// asked gives the question of a gate about arguments: what the file says, or a plain one where
+// it says nothing or that fails; and what could not be looked up for it.
+func asked(s *run.State, c *run.Call, g *project.Gate, v expr.Vars, args json.RawMessage) string {
+	q, err := g.Ask.Fill(v)
+	if err != nil || q == "" {
 		who := c.Turn.Agent
 		if who == "" {
 			who = s.Opened().Person
 		}
-		raise.Ask = fmt.Sprintf("May %s call %s with %s?", who, tool.Name, c.Args)
+		q = fmt.Sprintf("May %s call %s with %s?", who, c.Decided.Tool, args)
 	}
 	if c.Looked != nil {
 		for _, name := range slices.Sorted(maps.Keys(c.Looked.Missed)) {
-			raise.Ask += fmt.Sprintf(" (%s could not be looked up: %s)", name, c.Looked.Missed[name])
+			q += fmt.Sprintf(" (%s could not be looked up: %s)", name, c.Looked.Missed[name])
 		}
 	}
-	raise.Shown = Shown(raise, raise.Args)
-	return ledger.New(c.Step, raise)
+	return q
 }
 
 func escalated(g *ledger.GateRaised) []string {
@@ -216,7 +230,7 @@ func lapsed(t *run.Thread) []Action {
 func outcomeTicket(c *run.Call, why string) ledger.Event {
 	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: c.Turn.Agent, Tool: c.Decided.Tool, Args: c.Args, Why: why + "; a write of unknown outcome is not sent again without asking",
 		Ask: fmt.Sprintf("Did %s happen? %s.", c.Decided.Tool, upper(why))}
-	g.Shown = Shown(g, g.Args)
+	g.Shown = Shown(g, g.Ask, g.Args)
 	return ledger.New(c.Step, g)
 }
 
@@ -230,7 +244,7 @@ func lostTicket(agent string, step ledger.StepID, tool string, args json.RawMess
 	}
 	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: agent, Tool: tool, Args: args, Why: fmt.Sprintf("%s was under way each of the %d times the service ended", what, maxLost),
 		Ask: fmt.Sprintf("The service has ended %d times during %s. Try it once more?", maxLost, what)}
-	g.Shown = Shown(g, g.Args)
+	g.Shown = Shown(g, g.Ask, g.Args)
 	return ledger.New(step, g)
 }
 

@@ -489,6 +489,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		s.Wait.Votes = view.Voted(s.Wait.Votes, d, e.At)
 		s.Wait.Shown = d.Shown
 		if len(d.Args) > 0 {
+			s.Wait.Ask = d.Ask
 			s.Title, s.Args = named(d.Args), d.Args
 		}
 	case *ledger.TimerFired:

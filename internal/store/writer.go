@@ -50,7 +50,7 @@ var (
 	raise     = statement(`INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, diff, need, barred, spare, escalates, escalate_to, status)
 		VALUES (:run, :step, :form, :agent, :tool, :args, :ask, :approvers, :why, :shown, :due, :raised_at, :reason, :diff, :need, :barred, :spare, :escalates, :escalate_to, 'open')`)
 	vote     = statement(`UPDATE ticket SET votes = json_insert(votes, '$[#]', json(json_extract(:votes, '$[0]'))) WHERE run = :run AND step = :step AND status = 'open'`)
-	revote   = statement(`UPDATE ticket SET votes = :votes, args = :args, shown = :shown WHERE run = :run AND step = :step AND status = 'open'`)
+	revote   = statement(`UPDATE ticket SET votes = :votes, args = :args, ask = :ask, shown = :shown WHERE run = :run AND step = :step AND status = 'open'`)
 	escalate = statement(`UPDATE ticket SET escalates = NULL WHERE run = :run AND step = :step AND status = 'open'`)
 	settle   = statement(`UPDATE ticket SET status = :status, settled_by = :settled_by, because = :because, new_args = :new_args, settled_at = :settled_at WHERE run = :run AND step = :step AND status = 'open'`)
 )
@@ -304,7 +304,7 @@ func (t *tx) ticket(e eventRow, data ledger.Data) error {
 			Why: d.Why, Shown: string(d.Shown), Due: rows.At(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff, Need: max(1, d.Need), Barred: d.Not, Spare: d.Spare, Escalates: escalates, EscalateTo: to})
 	case *ledger.GateVoted:
 		if d.Verb == ledger.Amend {
-			return t.do(revote, rows.Ticket{Run: e.Run, Step: e.Step, Votes: view.Voted(nil, d, e.At.Time), Args: rows.JSON(d.Args), Shown: string(d.Shown)})
+			return t.do(revote, rows.Ticket{Run: e.Run, Step: e.Step, Votes: view.Voted(nil, d, e.At.Time), Args: rows.JSON(d.Args), Ask: d.Ask, Shown: string(d.Shown)})
 		}
 		return t.do(vote, rows.Ticket{Run: e.Run, Step: e.Step, Votes: view.Voted(nil, d, e.At.Time)})
 	case *ledger.TimerFired:
