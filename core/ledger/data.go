@@ -653,6 +653,7 @@ type GateRaised struct {
 	Escalate *Escalation     `json:"escalate,omitempty"`
 	Due      *time.Time      `json:"due,omitempty"`
 	Because  string          `json:"because,omitempty"` // the model's reason, for reason_first
+	Wants    json.RawMessage `json:"wants,omitempty"`   // the JSON Schema of the answer to a question; none is any words
 	Diff     string          `json:"diff,omitempty"`    // of the file that the call would change
 	Shown    Hash            `json:"shown"`             // of what the person is shown: tool, arguments, question, difference
 	Why      string          `json:"why"`

@@ -47,7 +47,7 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 		case c.Progress == run.Left:
 			acts = append(acts, leave(p, s, c)...)
 		case c.Progress == run.Decided && d.Verdict == ledger.Put:
-			acts = append(acts, Record{question(s, c)})
+			acts = append(acts, Record{question(p, c)})
 		case c.Progress == run.Decided && d.Verdict == ledger.Gate:
 			acts = append(acts, before(p, s, c))
 		default:

@@ -12,6 +12,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
@@ -51,9 +52,6 @@ func tooDeep(t *run.Thread, d *ledger.CallDecided, to, did, what string) bool {
 	return true
 }
 
-// asks says whether who acts on a thread may put questions to the person.
-func asks(t *run.Thread) bool { return t.Opened() != nil && t.Opened().Asks }
-
 // decideConsult takes the verdict on a question to another agent.
 func decideConsult(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallDecided, a ledger.Ask, to string) {
 	refuse := func(why, words string) { d.Verdict, d.Why, d.Words = ledger.Refuse, why, words }
@@ -83,13 +81,18 @@ func decideConsult(p *project.Project, s *run.State, t *run.Thread, d *ledger.Ca
 }
 
 // decideAsk takes the verdict on a question to the person.
-func decideAsk(s *run.State, t *run.Thread, d *ledger.CallDecided, a ledger.Ask) {
+func decideAsk(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallDecided, a ledger.Ask) {
 	leg := t.Turn().N == 0 && t.Parent() != nil
-	if (!asks(t) && !leg) || s.Opened().Tools == ledger.ToolsOff {
+	if (!prompt.Asks(p, t) && !leg) || s.Opened().Tools == ledger.ToolsOff {
 		d.Verdict, d.Why, d.Words = ledger.Refuse, "it may not ask the person", "You cannot ask the person from here. Say in your answer what is missing."
 		return
 	}
-	if _, ok := readArgs(s, t, d, &project.Tool{Name: a.Tool, Input: project.AskParams}, a.Args); !ok {
+	v, ok := readArgs(s, t, d, &project.Tool{Name: a.Tool, Input: project.AskParams}, a.Args)
+	if !ok {
+		return
+	}
+	if m, _ := v.(map[string]any); m["choices"] != nil && m["fields"] != nil {
+		d.Verdict, d.Why, d.Words = ledger.Refuse, "a question has choices or fields", "ask_person was not called: give choices or fields, not both."
 		return
 	}
 	d.Verdict, d.Effect, d.Why = ledger.Put, ledger.Read, "only the person can tell"
@@ -120,7 +123,7 @@ func openConsult(p *project.Project, s *run.State, c *run.Call) []Action {
 		return one(ledger.New(c.Step, &ledger.CallRefused{Words: d.To + " cannot be asked any more.", Why: "the consult is not in this version of the project"}))
 	}
 	x := agent.Consulted(d.To)
-	o := &ledger.ThreadOpened{Role: ledger.Consult, Agent: d.To, Say: told(x.Params, c.Args), Asks: x.Asks && (t.Parent() == nil || asks(t)), Why: c.Turn.Agent + " asks " + d.To}
+	o := &ledger.ThreadOpened{Role: ledger.Consult, Agent: d.To, Say: told(x.Params, c.Args), Asks: x.Asks && (t.Parent() == nil || prompt.Asks(p, t)), Why: c.Turn.Agent + " asks " + d.To}
 	if x.Kept {
 		o.Line = c.Turn.Agent + "/" + d.To
 		o.From = t.LineFrom(o.Line)
@@ -225,11 +228,18 @@ func left(t *run.Thread, step ledger.StepID, end *run.Result, who string) []Acti
 
 // question raises the ticket of a question to the person. They see it as that of the agent
 // they talk to.
-func question(s *run.State, c *run.Call) ledger.Event {
-	text, _ := questionOf(c.Args)
+func question(p *project.Project, c *run.Call) ledger.Event {
+	text, rest := questionOf(c.Args)
 	names := chain(c.Turn.Thread)
 	g := &ledger.GateRaised{Form: ledger.QuestionTicket, Agent: names[0], Tool: project.AskPerson, Args: c.Args, Ask: text, By: nil,
 		Why: names[0] + " asks"}
+	wants := project.Wanted(rest)
+	if l := prompt.LegOf(p, c.Turn.Thread); l != nil && l.Kind == project.LegAsk {
+		wants = l.Answer.Doc()
+	}
+	if wants != nil {
+		g.Wants, _ = json.Marshal(wants) // a schema is JSON
+	}
 	if last := names[len(names)-1]; last != names[0] {
 		g.Why = fmt.Sprintf("%s asks, through %s", last, names[0])
 	}

@@ -44,7 +44,7 @@ func decide(p *project.Project, s *run.State, t *run.Thread) []Action {
 		} else if r := p.Relays[a.Tool]; r != nil {
 			decideCourse(p, s, t, d, a, r)
 		} else if a.Tool == project.AskPerson && p.Tools[a.Tool] == nil {
-			decideAsk(s, t, d, a)
+			decideAsk(p, s, t, d, a)
 		} else {
 			decideCall(p, s, t, d, a)
 		}
@@ -170,7 +170,7 @@ func callable(p *project.Project, s *run.State, t *run.Thread) []string {
 	if prompt.Planned(p, t) != nil {
 		have = append(have, project.NextStep)
 	}
-	if asks(t) {
+	if prompt.Asks(p, t) {
 		have = append(have, project.AskPerson)
 	}
 	return have

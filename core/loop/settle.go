@@ -9,7 +9,6 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
@@ -117,7 +116,11 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 			return nil, refused("Give the answer in words.", "an answer needs words")
 		}
 		var said any = text
-		if shape := askedFor(p, state, step); shape != nil {
+		shape, err := wanted(t.Raised)
+		if err != nil {
+			return nil, err
+		}
+		if shape != nil {
 			v, err := value.Read([]byte(strings.TrimSpace(text)))
 			if err != nil {
 				v = strings.TrimSpace(text) // in words
@@ -221,17 +224,16 @@ func agreed(p *project.Project, s *run.State, step ledger.StepID, t *run.Ticket,
 	return ledger.New(step, ev)
 }
 
-// askedFor gives the schema that the answer to the question of a leg has to fit; nil where
-// there is none.
-func askedFor(p *project.Project, s *run.State, step ledger.StepID) *schema.Schema {
-	c := s.Call(step)
-	if c == nil {
-		return nil
+// wanted gives the schema that the answer to a question has to fit; nil where any words do.
+func wanted(g *ledger.GateRaised) (*schema.Schema, error) {
+	if g.Wants == nil {
+		return nil, nil
 	}
-	if l := prompt.LegOf(p, c.Turn.Thread); l != nil && l.Kind == project.LegAsk {
-		return l.Answer
+	doc, err := value.ReadObject(g.Wants)
+	if err != nil {
+		return nil, err
 	}
-	return nil
+	return schema.Compile(doc)
 }
 
 func verbList(v []ledger.Verb) string {

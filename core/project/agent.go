@@ -74,13 +74,18 @@ func (c *compiler) agent(d *document) {
 	}
 	for i, t := range a.Tools {
 		at := d.at(fmt.Sprintf("/tools/%d", i))
+		if t == AskPerson {
+			a.Asks = true
+			continue
+		}
 		if _, relay := c.names["relay "+t]; c.p.Tools[t] == nil && c.p.Relays[t] == nil && !relay {
-			c.missing(at, "tool", t, append(keysOf(c.p.Tools), keysOf(c.p.Relays)...))
+			c.missing(at, "tool", t, append(append(keysOf(c.p.Tools), keysOf(c.p.Relays)...), AskPerson))
 		}
 		if slices.Contains(a.Tools[:i], t) {
 			c.report(Error, at, "Keep one of them.", "the tool %q is listed twice", t)
 		}
 	}
+	a.Tools = slices.DeleteFunc(a.Tools, func(t string) bool { return t == AskPerson })
 	if r.Memory.Keep == "window" {
 		if a.Window = r.Memory.Messages; a.Window == 0 {
 			a.Window = 30

@@ -60,7 +60,7 @@ func TestConsultsThatCannotBe(t *testing.T) {
 		`warning: consults can go round in a circle: desk → dues → desk; they end 8 deep`: {"consults: [dues]\n", "consults: [desk]\n"},
 		`warning: nobody hands over to "dues", and nobody consults it`:                    {"consults: [tides]\n", ""},
 		`names that begin with consult_ are for consults`:                                 {"---\ntool: consult_x\nsummary: Ask X.\nstubs: [{returns: 1}]\n", ""},
-		`ask_person is how an agent that is consulted asks the person`:                    {"---\ntool: ask_person\nsummary: Ask.\nstubs: [{returns: 1}]\n", ""},
+		`ask_person is how an agent asks the person`:                                      {"---\ntool: ask_person\nsummary: Ask.\nstubs: [{returns: 1}]\n", ""},
 		`12:12: error: unknown agent "due". Did you mean "dues"?`:                         {"consults: [dues]\n---\ndrill: d\nsay: x\nconsults: {due: x}\nexpect: {status: done}\n", ""},
 		`ask_person cannot be settled by allow`:                                           {"consults: [dues]\n---\ndrill: d\nsay: x\ngates: {ask_person: allow}\nexpect: {status: done}\n", ""},
 		`error: unknown agent "tide". Did you mean "tides"?`:                              {"consults: [dues]\n---\ndrill: d\nsay: x\nexpect: {consults: [{agent: tide}]}\n", ""},

@@ -89,11 +89,30 @@ func box(contracts []Contract) Toolbox {
 var NoTools = box([]Contract{})
 
 // askPerson is the question that an agent puts to the person.
-var askPerson = Contract{Name: AskPerson, Summary: "Ask the person something that nobody else can tell: a missing detail, a choice that is theirs. They answer in words.",
-	Parameters: json.RawMessage(`{"additionalProperties":false,"properties":{"question":{"description":"What to ask, as one question.","minLength":1,"type":"string"}},"required":["question"],"type":"object"}`)}
+var askPerson = Contract{Name: AskPerson, Summary: "Ask the person something that nobody else can tell: a missing detail, a choice that is theirs. They answer in words; or by one of choices, or with fields, where you give these.",
+	Parameters: json.RawMessage(`{"additionalProperties":false,"properties":{"question":{"description":"What to ask, as one question.","minLength":1,"type":"string"},` +
+		`"choices":{"description":"Answers to choose one of.","items":{"maxLength":200,"minLength":1,"type":"string"},"maxItems":20,"minItems":2,"type":"array","uniqueItems":true},` +
+		`"fields":{"additionalProperties":{"additionalProperties":false,"properties":{"description":{"maxLength":300,"type":"string"},"enum":{"items":{"maxLength":200,"type":"string"},"maxItems":20,"minItems":1,"type":"array"},"format":{"enum":["date","date-time","time","email"]},"type":{"enum":["string","number","integer","boolean"]}},"required":["type"],"type":"object"},"description":"A form in place of a text, by the names of its fields.","maxProperties":12,"minProperties":1,"propertyNames":{"pattern":"^[a-z][a-z0-9_]{0,47}$"},"type":"object"}},` +
+		`"required":["question"],"type":"object"}`)}
 
 // AskParams is the schema of a question to the person.
 var AskParams = mustCompile(askPerson.Parameters)
+
+// Wanted gives the JSON Schema that the answer to a question has to fit, whose arguments fit
+// AskParams: one of its choices, or its fields; nil where any words do.
+func Wanted(args map[string]any) map[string]any {
+	if choices, ok := args["choices"]; ok {
+		return map[string]any{"enum": choices}
+	}
+	if fields, ok := args["fields"].(map[string]any); ok {
+		required := make([]any, 0, len(fields))
+		for _, k := range keysOf(fields) {
+			required = append(required, k)
+		}
+		return map[string]any{"type": "object", "additionalProperties": false, "required": required, "properties": fields}
+	}
+	return nil
+}
 
 func mustCompile(raw json.RawMessage) *schema.Schema {
 	var doc map[string]any

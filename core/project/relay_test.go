@@ -56,7 +56,7 @@ func TestFaultsOfRelaysAreToldWithTheirPlaceAndRemedy(t *testing.T) {
 		`the plan "a" of r chooses from "look", which is the name of an agent and of a`: {"  a: {plan: dues, among: [look]}\n", "---\nagent: look\nsummary: Looks about.\nprompt: x\n"},
 		`names that begin with pass_to_ are for handoffs`:                               {"  a: {agent: dues}\n", "---\nrelay: pass_to_dues\nlegs: [dues]\n"},
 		`names that begin with consult_ are for consults`:                               {"  a: {agent: dues}\n", "---\nrelay: consult_dues\nlegs: [dues]\n"},
-		`ask_person is how an agent that is consulted asks`:                             {"  a: {agent: dues}\n", "---\nrelay: ask_person\nlegs: [dues]\n"},
+		`ask_person is how an agent asks`:                                               {"  a: {agent: dues}\n", "---\nrelay: ask_person\nlegs: [dues]\n"},
 		`legs.a.agnet is not known here; did you mean "agent"?`:                         {"  a: {agnet: dues}\n", ""},
 	} {
 		_, probs := course(text[0], text[1])

@@ -65,7 +65,7 @@ func (c *compiler) taken(at Place, name string) {
 	case name == NextStep:
 		c.report(Error, at, remedy, "%s is how the agent of a plan takes its next step", NextStep)
 	case name == AskPerson:
-		c.report(Error, at, remedy, "%s is how an agent that is consulted asks the person", AskPerson)
+		c.report(Error, at, remedy, "%s is how an agent asks the person", AskPerson)
 	}
 }
 

@@ -95,6 +95,7 @@ type Agent struct {
 	SendsReasoning bool   // of its earlier turns, with later requests
 	Rejoin         string // start: the next message begins where conversations do; "" is here
 	Tools          []string
+	Asks           bool // it may put questions to the person
 	PassesTo       []string
 	Sees           map[string]ledger.Sees // what those that it passes to see of the conversation; "" is all
 	Consults       []*Consult

@@ -40,6 +40,17 @@ func Vars(p *project.Project, s *run.State, t *run.Thread, at time.Time) expr.Va
 	return scope.Values{Project: p.Name, Person: s.Opened().Person, Run: s.Run(), Session: s.Opened().Session, At: at, Zone: p.Zone, State: t.Facts(), StateDoc: p.State.Doc()}.Vars()
 }
 
+// Asks says whether who acts on a thread may put questions to the person: an agent that has
+// ask_person among its tools, or, where it is consulted, one that may ask through the one who
+// asked.
+func Asks(p *project.Project, t *run.Thread) bool {
+	if o := t.Opened(); o != nil && o.Role == ledger.Consult {
+		return o.Asks
+	}
+	a := p.Agent(t.Agent())
+	return a != nil && a.Asks
+}
+
 // Build makes the request of the next turn of the agent that holds the baton on a thread.
 func Build(p *project.Project, s *run.State, t *run.Thread, model string, at time.Time) (Built, error) {
 	a := p.Agent(t.Agent())
@@ -58,7 +69,7 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 	switch {
 	case s.Opened().Tools == ledger.ToolsOff:
 		box = project.NoTools
-	case t.Opened() != nil && t.Opened().Asks:
+	case Asks(p, t) && !t.Judges() && !s.Ended():
 		box = a.Asking
 	case t.Judges() || s.Ended():
 		box = project.NoTools

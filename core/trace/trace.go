@@ -124,6 +124,7 @@ type Wait struct {
 	Need     int                `json:"need,omitempty"`   // how many have to agree, where it is more than one
 	Votes    []view.Vote        `json:"votes,omitempty"`  // of those who have
 	Spare    bool               `json:"spare,omitempty"`  // one may say that this need not be asked again
+	Wants    json.RawMessage    `json:"wants,omitempty"`  // the JSON Schema of the answer to a question
 	Barred   string             `json:"barred,omitempty"` // who asked, and may not agree as well
 	Escalate *ledger.Escalation `json:"escalate,omitempty"`
 }
@@ -484,7 +485,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		end("refused", d.Words)
 	case *ledger.GateRaised:
 		s.Status = "waiting"
-		s.Wait = &Wait{Form: d.Form, Ask: d.Ask, Why: d.Why, By: append([]string{}, d.By...), Shown: d.Shown, Raised: e.At, Due: d.Due, Need: d.Need, Spare: d.Spare, Barred: d.Not, Escalate: d.Escalate}
+		s.Wait = &Wait{Form: d.Form, Ask: d.Ask, Why: d.Why, By: append([]string{}, d.By...), Shown: d.Shown, Raised: e.At, Due: d.Due, Need: d.Need, Spare: d.Spare, Barred: d.Not, Wants: d.Wants, Escalate: d.Escalate}
 	case *ledger.GateVoted:
 		s.Wait.Votes = view.Voted(s.Wait.Votes, d, e.At)
 		s.Wait.Shown = d.Shown

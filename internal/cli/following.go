@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"stonebaton.example/api"
@@ -150,6 +151,10 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 		switch {
 		case t.Form == string(ledger.QuestionTicket):
 			s.Verb = ledger.Answer
+			options, _ := wanted(t)
+			if n, err := strconv.Atoi(choice); err == nil && n >= 1 && n <= len(options) {
+				choice = options[n-1]
+			}
 			if s.Result, err = json.Marshal(choice); err != nil {
 				return false, err
 			}

@@ -1,11 +1,17 @@
 package cli
 
 import (
+	"cmp"
+	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
+	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/core/view"
@@ -239,9 +245,49 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 		return out + sprint("         it happened: stonebaton answer %d happened    it did not: stonebaton answer %d not_happened    or: stonebaton answer %d give_up\n", t.ID, t.ID, t.ID)
 	}
 	if t.Form == string(ledger.QuestionTicket) {
+		options, fields := wanted(t)
+		for i, o := range options {
+			out += sprint("         %d  %s\n", i+1, o)
+		}
+		for _, f := range fields {
+			out += sprint("         %s\n", f)
+		}
+		if len(fields) > 0 {
+			return out + sprint("         answer with   stonebaton answer %d '{…}'    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
+		}
 		return out + sprint("         answer with   stonebaton answer %d \"…\"    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
 	}
 	return out + sprint("         allow with   stonebaton allow %d    change with   stonebaton amend %d -args '{…}'    refuse with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
+}
+
+// wanted gives the answers that a question lets one choose from, or the fields of its form,
+// each with its type and what it is.
+func wanted(t rows.Ticket) (options, fields []string) {
+	var doc struct {
+		Enum       []any
+		Properties map[string]struct {
+			Type, Description, Format string
+			Enum                      []string
+		}
+	}
+	if len(t.Wants) == 0 || json.Unmarshal(t.Wants, &doc) != nil {
+		return nil, nil
+	}
+	for _, o := range doc.Enum {
+		options = append(options, expr.Show(o))
+	}
+	for _, name := range slices.Sorted(maps.Keys(doc.Properties)) {
+		p := doc.Properties[name]
+		line := name + ": " + cmp.Or(p.Format, p.Type)
+		if len(p.Enum) > 0 {
+			line = name + ": " + near.Or(p.Enum)
+		}
+		if p.Description != "" {
+			line += ", " + p.Description
+		}
+		fields = append(fields, line)
+	}
+	return options, fields
 }
 
 // summary is the last line of a run: how it stands and what it cost.

@@ -71,6 +71,7 @@ type Ticket struct {
 	Spare      bool          `json:"spare,omitempty" db:"spare"`             // one may say that this need not be asked again
 	Escalates  *Moment       `json:"escalates_at,omitempty" db:"escalates"`  // when more people may settle it
 	EscalateTo List          `json:"escalate_to,omitempty" db:"escalate_to"` // these
+	Wants      JSON          `json:"wants,omitempty" db:"wants"`             // the JSON Schema of the answer to a question; none is any words
 	Verbs      []ledger.Verb `json:"verbs" db:"-"`
 }
 

@@ -31,7 +31,6 @@ function Card({ ticket }: { ticket: Ticket }) {
   const now = useNow();
   const outcome = ticket.form === "outcome";
   const question = ticket.form === "question";
-  const [answer, setAnswer] = useState("");
 
   const settle = (verb: string, more: Record<string, unknown> = {}) => {
     setWrong(undefined);
@@ -91,28 +90,7 @@ function Card({ ticket }: { ticket: Ticket }) {
         </section>
       )}
       {error && <Note bad>{error}</Note>}
-      {mode === "look" && question && (
-        <form
-          className="mt-2"
-          onSubmit={(e) => {
-            e.preventDefault();
-            settle("answer", { result: answer });
-          }}
-        >
-          <label>
-            <span className="label">Your answer</span>
-            <textarea className="field" rows={2} required value={answer} onChange={(e) => setAnswer(e.target.value)} />
-          </label>
-          <div className="mt-1.5 flex gap-1.5">
-            <Button tone="call" type="submit" disabled={busy || !answer.trim()}>
-              Answer
-            </Button>
-            <Button disabled={busy} onClick={() => setMode("refuse")}>
-              Do not answer…
-            </Button>
-          </div>
-        </form>
-      )}
+      {mode === "look" && question && <Question ticket={ticket} busy={busy} onAnswer={(a) => settle("answer", { result: a })} onDecline={() => setMode("refuse")} />}
       {mode === "look" && !outcome && !question && (
         <div className="mt-2.5 flex flex-wrap gap-1.5">
           <Button tone="call" disabled={busy} onClick={() => settle("allow")}>
@@ -206,6 +184,67 @@ function Card({ ticket }: { ticket: Ticket }) {
         </div>
       )}
     </div>
+  );
+}
+
+// Question takes an answer: one of its choices by a click, a form, or words.
+function Question({ ticket, busy, onAnswer, onDecline }: { ticket: Ticket; busy: boolean; onAnswer: (a: string) => void; onDecline: () => void }) {
+  const [answer, setAnswer] = useState("");
+  const [form, setForm] = useState<Values>({});
+  const wants = ticket.wants as Values | undefined;
+  const decline = (
+    <Button disabled={busy} onClick={onDecline}>
+      Do not answer…
+    </Button>
+  );
+  if (Array.isArray(wants?.enum)) {
+    return (
+      <div className="mt-2 flex flex-wrap gap-1.5">
+        {wants.enum.map((o, i) => (
+          <Button key={i} tone="call" disabled={busy} onClick={() => onAnswer(typeof o === "string" ? o : JSON.stringify(o))}>
+            <Seen text={value(o)} />
+          </Button>
+        ))}
+        {decline}
+      </div>
+    );
+  }
+  if (wants) {
+    const whole = wants.type === "object";
+    return (
+      <div className="mt-2">
+        <Suspense fallback={<Note>…</Note>}>
+          <SchemaForm id={`q${ticket.id}`} schema={whole ? wants : { type: "object", required: ["answer"], properties: { answer: wants } }} value={form} onChange={setForm} onSubmit={(v) => onAnswer(typeof v.answer === "string" && !whole ? v.answer : JSON.stringify(whole ? v : v.answer))}>
+            <div className="flex gap-1.5">
+              <Button tone="call" type="submit" disabled={busy}>
+                Answer
+              </Button>
+              {decline}
+            </div>
+          </SchemaForm>
+        </Suspense>
+      </div>
+    );
+  }
+  return (
+    <form
+      className="mt-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        onAnswer(answer);
+      }}
+    >
+      <label>
+        <span className="label">Your answer</span>
+        <textarea className="field" rows={2} required value={answer} onChange={(e) => setAnswer(e.target.value)} />
+      </label>
+      <div className="mt-1.5 flex gap-1.5">
+        <Button tone="call" type="submit" disabled={busy || !answer.trim()}>
+          Answer
+        </Button>
+        {decline}
+      </div>
+    </form>
   );
 }
 
