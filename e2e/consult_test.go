@@ -68,7 +68,7 @@ func TestATreeInTheConsole(t *testing.T) {
 	p.until(`document.querySelectorAll("svg [data-step]").length === 6`)
 	p.until(`document.querySelectorAll("[role=option]").length === 6`)
 	p.sees("folded")
-	p.sees("2 turns, 570 tok")
+	p.sees("2 turns, 950 tok")
 	p.sound("folded")
 	p.click("▸")
 	p.until(`document.querySelectorAll("svg [data-step]").length === 9`)

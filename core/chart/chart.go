@@ -1,6 +1,7 @@
 package chart
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -37,6 +38,9 @@ const (
 	Next     Link = "then"
 	When     Link = "when" // a way of a leg that chooses
 	Fails    Link = "fails"
+	Back     Link = "sent back"
+	Refused  Link = "refused"
+	Lapsed   Link = "lapsed"
 )
 
 // Node is one thing on the map. X and Y are of its middle, in pixels of the drawing.
@@ -220,8 +224,13 @@ func OfRelay(p *project.Project, r *project.Relay) *Chart {
 		if !closed && l.Kind != project.LegFinish {
 			c.link(from, to(r.After(l)), Next, "")
 		}
-		if l.OnError != "" {
-			c.link(from, to(l.OnError), Fails, "")
+		for _, way := range []struct {
+			link Link
+			to   string
+		}{{Fails, l.OnError}, {Back, l.Back}, {Refused, l.Refused}, {Lapsed, l.Lapsed}} {
+			if way.to != "" {
+				c.link(from, to(way.to), way.link, "")
+			}
 		}
 	}
 	c.place(id(Leg, r.Legs[0].Name))
@@ -244,6 +253,8 @@ func about(l *project.Leg) string {
 			names[i] = b.Name
 		}
 		out += " " + few(names)
+	case project.LegGate:
+		out += " for " + cmp.Or(few(l.Gate.Approvers()), "anybody")
 	case project.LegPrompt, project.LegAsk, project.LegSet, project.LegChoose, project.LegFinish:
 	}
 	if l.Each != nil {

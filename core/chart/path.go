@@ -1,6 +1,7 @@
 package chart
 
 import (
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"strings"
@@ -143,8 +144,22 @@ func (p *path) leg(e ledger.Event) {
 				return
 			}
 		}
-		p.took(from, to, "", Next)
+		for _, link := range []Link{verdict(d), Next} {
+			if link != "" && p.took(from, to, "", link) != nil {
+				return
+			}
+		}
 	}
+}
+
+// verdict gives the way that people sent a relay from a gate; "" where they let it go on, and
+// for other legs.
+func verdict(d *ledger.LegLeft) Link {
+	var x ledger.Decision
+	if json.Unmarshal(d.Value, &x) != nil {
+		return ""
+	}
+	return map[string]Link{ledger.TextBack: Back, ledger.TextRefused: Refused, ledger.TextLapsed: Lapsed}[x.Verdict]
 }
 
 func visits(f *run.Frame) map[string]any {

@@ -115,6 +115,7 @@ const (
 	legGap  = 54 // between two rows: room for a condition
 	letter  = 6  // of a condition, about
 	backGap = 26 // for each way that leads back
+	turn    = 14 // radius of a corner of one
 )
 
 // down places the legs of a relay in rows.
@@ -125,8 +126,10 @@ func (c *Chart) down(rows [][]*Node) {
 			left += backGap
 		}
 	}
+	first := map[string]bool{} // of its row
 	for i, row := range rows {
 		x := left
+		first[row[0].ID] = true
 		for _, n := range row {
 			wide := n.W
 			for _, w := range c.Ways {
@@ -147,6 +150,10 @@ func (c *Chart) down(rows [][]*Node) {
 			side -= backGap
 			w.Path = fmt.Sprintf("M%d %dC%d %d %d %d %d %d", from.X-from.W/2, from.Y, side-backGap, from.Y, side-backGap, to.Y, to.X-to.W/2, to.Y)
 			w.X, w.Y = side, (from.Y+to.Y)/2
+			if !first[from.ID] { // below the others of its row, then up at their left
+				under := from.Y + nodeH/2 + turn
+				w.Path = fmt.Sprintf("M%d %dq0 %d %d %dH%dq%d 0 %d %dV%dq0 %d %d %dH%d", from.X, under-turn, turn, -turn, turn, side+turn, -turn, -turn, -turn, to.Y+turn, -turn, turn, -turn, to.X-to.W/2)
+			}
 			continue
 		}
 		y1, y2 := from.Y+nodeH/2, to.Y-nodeH/2

@@ -102,7 +102,7 @@ func (c *Chart) index() {
 func (w *Way) label() string {
 	out := w.When
 	switch w.Link {
-	case Fails, Passes, Consults, Judged, LooksUp, Works, Goes:
+	case Fails, Back, Refused, Lapsed, Passes, Consults, Judged, LooksUp, Works, Goes:
 		out = string(w.Link)
 	case Calls, Next, When:
 	}

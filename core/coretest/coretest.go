@@ -404,6 +404,13 @@ legs:
   rewrite: {agent: reader, thread: session, shown: answer, keep: question}
   reply: {agent: writer, say: "{{ kept.question }}", shown: progress}
 ---
+relay: signed
+legs:
+  write: {agent: writer, say: "Write.", thread: same, keep: letter}
+  sign:  {gate: {by: [master], show: "{{ kept.letter }}", amend: letter, within: 30m}, back: write, tries: 2, refused: sorry, keep: sign}
+  done:  {finish: "{{ kept.letter }} ({{ kept.sign.by }})"}
+  sorry: {finish: "{{ kept.sign.because }}"}
+---
 relay: asked
 input: {type: object, properties: {text: {type: string, description: Whatever.}}}
 legs:

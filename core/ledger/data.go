@@ -514,6 +514,7 @@ const (
 	LegSets     = "set"
 	LegBranches = "together"
 	LegRounds   = "exchange"
+	LegOfGate   = "gate"
 )
 
 // LegLeft ends a visit of a leg, and says where the relay goes on.
@@ -525,10 +526,28 @@ type LegLeft struct {
 	Go      string          `json:"go,omitempty"`     // the leg that comes next; "" ends the relay
 	Done    int             `json:"done,omitempty"`   // items that brought a result
 	Of      int             `json:"of,omitempty"`
-	Remarks string          `json:"remarks,omitempty"` // on EndShort
+	Remarks string          `json:"remarks,omitempty"` // on EndShort; of a gate that sends its text back
+	Amend   string          `json:"amend,omitempty"`   // of a gate: what is kept that the text takes the place of, as somebody has changed it
 	Problem *Problem        `json:"problem,omitempty"`
 	Why     string          `json:"why"`
 }
+
+// Decision is the value of a leg that puts a text before people.
+type Decision struct {
+	Verdict string `json:"verdict"` // allowed, changed, back, refused, lapsed
+	By      string `json:"by"`
+	Because string `json:"because"` // their reason, or their remarks
+	Text    string `json:"text"`    // as it is now
+}
+
+// The verdicts of people on a text.
+const (
+	TextAllowed = "allowed"
+	TextChanged = "changed"
+	TextBack    = "back"
+	TextRefused = "refused"
+	TextLapsed  = "lapsed"
+)
 
 // Ruling is what a guardrail says.
 type Ruling string
@@ -592,13 +611,15 @@ const (
 	GateTicket     TicketKind = "gate"     // may this be done?
 	OutcomeTicket  TicketKind = "outcome"  // did this happen?
 	QuestionTicket TicketKind = "question" // what do you say?
+	TextTicket     TicketKind = "text"     // is this text fine?
 )
 
 // Verb is how a ticket is settled.
 type Verb string
 
 // The verbs of tickets: the first three for gates, the next three for
-// outcomes, Answer and RefuseIt for questions; Lapsed is time's own.
+// outcomes, Answer and RefuseIt for questions, SendBack besides the first three for texts;
+// Lapsed is time's own.
 const (
 	Allow       Verb = "allow"
 	RefuseIt    Verb = "refuse"
@@ -607,6 +628,7 @@ const (
 	NotHappened Verb = "not_happened"
 	GiveUp      Verb = "give_up"
 	Answer      Verb = "answer"
+	SendBack    Verb = "back"
 	Lapsed      Verb = "lapsed"
 	Withdrawn   Verb = "withdrawn"
 )
@@ -618,9 +640,19 @@ func (k TicketKind) Verbs() []Verb {
 		return []Verb{Happened, NotHappened, GiveUp}
 	case QuestionTicket:
 		return []Verb{Answer, RefuseIt}
+	case TextTicket:
+		return []Verb{Allow, RefuseIt, Amend, SendBack}
 	case GateTicket:
 	}
 	return []Verb{Allow, RefuseIt, Amend}
+}
+
+// Verbs gives the verbs a person may use on the ticket.
+func (g *GateRaised) Verbs() []Verb {
+	if len(g.May) > 0 {
+		return g.May
+	}
+	return g.Form.Verbs()
 }
 
 // Lapse says what a gate does that nobody has settled in time.
@@ -648,6 +680,7 @@ type GateRaised struct {
 	Ask      string          `json:"ask"`
 	By       []string        `json:"by,omitempty"`    // who may settle it; none is anybody
 	Not      string          `json:"not,omitempty"`   // who may not, though they are among these: the one who asked
+	May      []Verb          `json:"may,omitempty"`   // of the kind's verbs, those that it takes; none is all
 	Need     int             `json:"need,omitempty"`  // how many have to agree; 0 is one
 	Spare    bool            `json:"spare,omitempty"` // who agrees may say that this is not to be asked again in the session
 	Escalate *Escalation     `json:"escalate,omitempty"`

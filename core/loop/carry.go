@@ -10,6 +10,7 @@ import (
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
@@ -46,6 +47,10 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 			}
 		case c.Progress == run.Left:
 			acts = append(acts, leave(p, s, c)...)
+		case c.Progress == run.Decided && d.Verdict == ledger.Put && d.Tool == project.GateOfLeg:
+			if l := prompt.LegOf(p, t); l != nil {
+				acts = append(acts, Record{textTicket(s, c, l)})
+			}
 		case c.Progress == run.Decided && d.Verdict == ledger.Put:
 			acts = append(acts, Record{question(p, c)})
 		case c.Progress == run.Decided && d.Verdict == ledger.Gate:

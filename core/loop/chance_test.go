@@ -83,11 +83,14 @@ func (c chance) end(choose choose, w *coretest.World, step ledger.StepID) {
 
 // settle lets a person decide what waits for one.
 func settle(choose choose, w *coretest.World, tk *run.Ticket) {
-	verbs := tk.Raised.Form.Verbs()
+	verbs := tk.Raised.Verbs()
 	x := loop.Settlement{Verb: verbs[choose("verb", len(verbs))], By: "master", As: "master", Because: "I say so"}
 	switch x.Verb {
 	case ledger.Amend:
 		x.Args = map[string]any{"berth": "E5"}
+		if tk.Raised.Form == ledger.TextTicket {
+			x.Args = map[string]any{"text": "other words"}
+		}
 	case ledger.Answer:
 		x.Result = "3"
 	}

@@ -43,6 +43,8 @@ func decide(p *project.Project, s *run.State, t *run.Thread) []Action {
 			decideConsult(p, s, t, d, a, to)
 		} else if r := p.Relays[a.Tool]; r != nil {
 			decideCourse(p, s, t, d, a, r)
+		} else if l := prompt.LegOf(p, t); a.Tool == project.GateOfLeg && u.N == 0 && l != nil && l.Kind == project.LegGate {
+			decideText(d, a, l)
 		} else if a.Tool == project.AskPerson && p.Tools[a.Tool] == nil {
 			decideAsk(p, s, t, d, a)
 		} else {

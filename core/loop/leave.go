@@ -21,6 +21,11 @@ func (g *going) leave(l *project.Leg, v *run.Visit) []Action {
 		return g.gather(l, v, out)
 	}
 	switch l.Kind {
+	case project.LegGate:
+		if res := v.Results[0]; !res.Outcome.Well() {
+			return g.failed(l, v, res.Wrong())
+		}
+		return g.judgedBy(l, v, out)
 	case project.LegTogether:
 		panic("loop: a leg with branches opens several")
 	case project.LegExchange:

@@ -160,7 +160,7 @@ func (g *going) enter(l *project.Leg) []Action {
 	why := "the first leg"
 	if last := g.f.Last; last != nil {
 		why = last.Left.Why
-		if last.Left.Outcome.Well() && g.r.Leg(last.Leg) != nil && g.r.Leg(last.Leg).Kind != project.LegChoose {
+		if last.Left.Outcome.Well() && g.r.Leg(last.Leg) != nil && g.r.Leg(last.Leg).Kind != project.LegChoose && g.r.Leg(last.Leg).Kind != project.LegGate {
 			why = last.Leg + " is done"
 		}
 	}
@@ -169,7 +169,7 @@ func (g *going) enter(l *project.Leg) []Action {
 		e.Shown = l.Shown
 	}
 	switch l.Kind {
-	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay, project.LegPrompt, project.LegAsk, project.LegPlan:
+	case project.LegOfAgent, project.LegOfTool, project.LegOfRelay, project.LegPrompt, project.LegAsk, project.LegGate, project.LegPlan:
 		e.Items, e.AtOnce, e.Steps = 1, 1, l.Steps
 	case project.LegExchange:
 		e.Items, e.Many, e.AtOnce = 2*l.Rounds, true, 1
@@ -250,6 +250,8 @@ func (g *going) open(l *project.Leg, v *run.Visit) []Action {
 		}
 		args := g.text(map[string]any{project.Question: say})
 		return one(ledger.New(step, &ledger.ThreadOpened{Role: ledger.LegCall, Agent: g.r.Name, Call: &ledger.Ask{ID: "leg", Tool: project.AskPerson, Args: string(args)}, Why: "the leg " + l.Name + " asks the person"}))
+	case project.LegGate:
+		return g.puts(l, v, step)
 	case project.LegExchange:
 		return g.speak(l, v, step, n)
 	case project.LegOfAgent, project.LegPrompt, project.LegPlan:
@@ -294,7 +296,8 @@ func (g *going) open(l *project.Leg, v *run.Visit) []Action {
 // and the value of the leg before.
 func (g *going) say(l *project.Leg) (string, error) {
 	if l.Say != nil {
-		return l.Say.Fill(g.vars())
+		text, err := l.Say.Fill(g.vars())
+		return g.remarked(text), err
 	}
 	parts := []string{Told(g.r, g.f.Input, "\n")}
 	if g.n > 0 {
@@ -303,7 +306,7 @@ func (g *going) say(l *project.Leg) (string, error) {
 	if last := g.f.Last; last != nil && last.Left.Answer != "" {
 		parts = append(parts, last.Leg+": "+last.Left.Answer)
 	}
-	return strings.TrimSpace(strings.Join(parts, "\n\n")), nil
+	return g.remarked(strings.TrimSpace(strings.Join(parts, "\n\n"))), nil
 }
 
 // Told gives the input of a relay as a text: its one field, or each by its name, parted by sep.

@@ -75,9 +75,8 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 		}
 		return nil, &SettledError{Verb: was.Verb, By: was.By}
 	}
-	verbs := t.Raised.Form.Verbs()
-	if !slices.Contains(verbs, s.Verb) {
-		return nil, refused("", "a ticket of the kind %s is settled by %s, not by %q", t.Raised.Form, verbList(verbs), s.Verb)
+	if !settles(t.Raised, s.Verb) {
+		return nil, refused("", "this ticket of the kind %s is settled by %s, not by %q", t.Raised.Form, verbList(t.Raised.Verbs()), s.Verb)
 	}
 	for _, v := range t.Votes {
 		if s.ID != "" && v.ID == s.ID && v.Verb == s.Verb {
@@ -103,6 +102,10 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 	case ledger.RefuseIt:
 		if strings.TrimSpace(s.Because) == "" {
 			return nil, refused("Add a reason: the agent passes it on.", "a refusal needs a reason")
+		}
+	case ledger.SendBack:
+		if strings.TrimSpace(s.Because) == "" {
+			return nil, refused("Say what is to be different.", "a text is sent back with remarks")
 		}
 	case ledger.Amend:
 		args, err := amendment(p, t, s.Args)
@@ -196,9 +199,12 @@ func agreed(p *project.Project, s *run.State, step ledger.StepID, t *run.Ticket,
 	if more := max(1, t.Raised.Need) - len(votes) - 1; more > 0 {
 		v := &ledger.GateVoted{Verb: ev.Verb, By: ev.By, Because: ev.Because, Args: ev.Args, ID: ev.ID, Shown: t.Shown(), Why: fmt.Sprintf("%s agrees; %s to", ev.By, moreHave(more))}
 		if ev.Verb == ledger.Amend {
-			tool, c := p.Tools[t.Raised.Tool], s.Call(step)
-			args, _ := value.Read(ev.Args) // written by amendment
-			v.Ask = asked(s, c, tool.Gate, gateVars(p, s, c, tool, args), ev.Args)
+			v.Ask = t.Raised.Ask
+			if t.Raised.Form == ledger.GateTicket {
+				tool, c := p.Tools[t.Raised.Tool], s.Call(step)
+				args, _ := value.Read(ev.Args) // written by amendment
+				v.Ask = asked(s, c, tool.Gate, gateVars(p, s, c, tool, args), ev.Args)
+			}
 			v.Shown = Shown(t.Raised, v.Ask, ev.Args)
 			v.Why = fmt.Sprintf("%s changed it; %s to agree", ev.By, moreHave(more))
 		}
@@ -246,6 +252,9 @@ func verbList(v []ledger.Verb) string {
 
 // amendment puts changed values into a ticket's arguments and checks them.
 func amendment(p *project.Project, t *run.Ticket, change map[string]any) (json.RawMessage, error) {
+	if t.Raised.Form == ledger.TextTicket {
+		return textChange(change)
+	}
 	if len(change) == 0 {
 		return nil, refused("Give the values to change, or allow it as it is.", "an amendment changes at least one value")
 	}

@@ -30,9 +30,7 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 	if g.Need > 1 {
 		raise.Need = g.Need
 	}
-	if g.NotAsker {
-		raise.Not = s.Opened().Person
-	}
+	raise.Not = barred(s, g)
 	args, _ := value.Read(c.Args) // written by decideCall
 	seen := gateVars(p, s, c, tool, args)
 	if c.Looked != nil {
@@ -159,6 +157,9 @@ func settle(p *project.Project, s *run.State, c *run.Call) []Action {
 
 func settled(p *project.Project, s *run.State, c *run.Call) []Action {
 	st, d := c.Ticket.Settled, c.Decided
+	if c.Ticket.Raised.Form == ledger.TextTicket {
+		return textSettled(c)
+	}
 	who := st.By
 	switch st.Verb {
 	case ledger.Answer:

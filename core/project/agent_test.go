@@ -75,5 +75,5 @@ func TestWhatADrillSaysOfConsults(t *testing.T) {
 	require.NotNil(t, p, "%v", probs)
 	d := p.Drills[0]
 	assert.Equal(t, map[string]ledger.Canned{"dues": {Answer: "57 EUR"}, "tides": {Fails: "the gauge is lost"}}, d.Consults)
-	assert.Equal(t, project.DrillGate{Verb: ledger.Answer, Answer: "3 m"}, d.Gates["ask_person"])
+	assert.Equal(t, []project.DrillGate{{Verb: ledger.Answer, Answer: "3 m"}}, d.Gates["ask_person"])
 }

@@ -88,6 +88,9 @@ func box(contracts []Contract) Toolbox {
 // NoTools is the toolbox of a run with its tools off.
 var NoTools = box([]Contract{})
 
+// GateOfLeg is the call by which a leg of a relay puts a text before people.
+const GateOfLeg = "gate_of_leg"
+
 // askPerson is the question that an agent puts to the person.
 var askPerson = Contract{Name: AskPerson, Summary: "Ask the person something that nobody else can tell: a missing detail, a choice that is theirs. They answer in words; or by one of choices, or with fields, where you give these.",
 	Parameters: json.RawMessage(`{"additionalProperties":false,"properties":{"question":{"description":"What to ask, as one question.","minLength":1,"type":"string"},` +

@@ -74,6 +74,10 @@ func (c *compiler) does(r *Relay, l *Leg) {
 			return
 		}
 		c.given(r, l, "input", x.Input)
+	case LegGate:
+		if a := l.Gate.Amend; a != "" && !slices.Contains(r.Keeps(), a) {
+			c.report(Error, l.Place, "There is: "+near.List(r.Keeps())+".", "the gate of the leg %s changes %q, which no leg of %s keeps.%s", l.Name, a, r.Name, near.Hint(a, r.Keeps()))
+		}
 	case LegPrompt, LegAsk, LegSet, LegChoose, LegFinish:
 	}
 }

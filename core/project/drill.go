@@ -29,7 +29,7 @@ func (c *compiler) drill(d *document) {
 		Expect                                    json.RawMessage
 	}
 	c.into(d, &r)
-	dr := &Drill{Name: r.Drill, Summary: r.Summary, Person: r.Person, Tools: ledger.Tools(r.Tools), Rungs: r.Rungs, Model: r.Model, Slips: r.Slips, Seed: r.Seed, State: r.State, Gates: map[string]DrillGate{}, Consults: map[string]ledger.Canned{}, Legs: map[string]ledger.Canned{}, Place: d.at("/drill")}
+	dr := &Drill{Name: r.Drill, Summary: r.Summary, Person: r.Person, Tools: ledger.Tools(r.Tools), Rungs: r.Rungs, Model: r.Model, Slips: r.Slips, Seed: r.Seed, State: r.State, Gates: map[string][]DrillGate{}, Consults: map[string]ledger.Canned{}, Legs: map[string]ledger.Canned{}, Place: d.at("/drill")}
 	if dr.Tools == "" {
 		dr.Tools = ledger.ToolsStubs
 	}
@@ -82,33 +82,27 @@ func (c *compiler) drill(d *document) {
 	}
 	for _, tool := range keysOf(r.Gates) {
 		at := "/gates/" + tool
-		if c.p.Tools[tool] == nil && tool != AskPerson {
-			c.missing(d.key(at), "tool", tool, keysOf(c.p.Tools))
+		if c.p.Tools[tool] == nil && tool != AskPerson && !slices.Contains(c.p.gateLegs(), tool) {
+			c.missing(d.key(at), "tool or gate", tool, append(keysOf(c.p.Tools), c.p.gateLegs()...))
 			continue
 		}
-		var g DrillGate
-		switch v := r.Gates[tool].(type) {
-		case string:
-			switch v {
-			case "lapse":
-				g.Verb = ledger.Lapsed
-			case "wait":
-			default:
-				g.Verb = ledger.Verb(v)
-			}
-		case map[string]any:
-			if because, ok := v["refuse"].(string); ok {
-				g = DrillGate{Verb: ledger.RefuseIt, Because: because}
-			} else if args, ok := v["amend"].(map[string]any); ok {
-				g = DrillGate{Verb: ledger.Amend, Args: args}
-			} else if answer, ok := v["answer"].(string); ok {
-				g = DrillGate{Verb: ledger.Answer, Answer: answer}
-			}
+		list, several := r.Gates[tool].([]any)
+		if !several {
+			list = []any{r.Gates[tool]}
 		}
-		if (tool == AskPerson) != (g.Verb == ledger.Answer) && g.Verb != "" && g.Verb != ledger.RefuseIt {
-			c.report(Error, d.key(at), "A question is settled by {answer: …}, {refuse: …} or wait; a gate by allow, refuse, amend, lapse or wait.", "%s cannot be settled by %s", tool, g.Verb)
+		for _, v := range list {
+			g := drillGate(v)
+			fits := c.p.Tools[tool] == nil || slices.Contains(ledger.GateTicket.Verbs(), g.Verb)
+			if tool == AskPerson {
+				fits = slices.Contains(ledger.QuestionTicket.Verbs(), g.Verb)
+			} else if g.Verb == ledger.Answer {
+				fits = false
+			}
+			if g.Verb != "" && g.Verb != ledger.Lapsed && !fits {
+				c.report(Error, d.key(at), "A question is settled by {answer: …}, {refuse: …} or wait; the gate of a tool by allow, refuse, amend, lapse or wait; that of a leg by {back: …}, too.", "%s cannot be settled by %s", tool, g.Verb)
+			}
+			dr.Gates[tool] = append(dr.Gates[tool], g)
 		}
-		dr.Gates[tool] = g
 	}
 	for _, name := range keysOf(r.Consults) {
 		if c.p.Agents[name] == nil {
@@ -261,4 +255,42 @@ func (c *compiler) expect(d *document, at string, raw json.RawMessage) *Expect {
 		x.Where = c.cond(d, s, at+"/where", x.WhereIs)
 	}
 	return x
+}
+
+// drillGate reads what the drill's person does at a gate.
+func drillGate(v any) (g DrillGate) {
+	switch v := v.(type) {
+	case string:
+		switch v {
+		case "lapse":
+			g.Verb = ledger.Lapsed
+		case "wait":
+		default:
+			g.Verb = ledger.Verb(v)
+		}
+	case map[string]any:
+		if because, ok := v["refuse"].(string); ok {
+			g = DrillGate{Verb: ledger.RefuseIt, Because: because}
+		} else if remarks, ok := v["back"].(string); ok {
+			g = DrillGate{Verb: ledger.SendBack, Because: remarks}
+		} else if args, ok := v["amend"].(map[string]any); ok {
+			g = DrillGate{Verb: ledger.Amend, Args: args}
+		} else if answer, ok := v["answer"].(string); ok {
+			g = DrillGate{Verb: ledger.Answer, Answer: answer}
+		}
+	}
+	return g
+}
+
+// gateLegs lists the legs of relays that put a text before people.
+func (p *Project) gateLegs() []string {
+	var out []string
+	for _, n := range keysOf(p.Relays) {
+		for _, l := range p.Relays[n].Legs {
+			if l.Kind == LegGate {
+				once(&out, l.Name)
+			}
+		}
+	}
+	return out
 }

@@ -1,8 +1,11 @@
 package project
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
+
+	"stonebaton.example/core/ledger"
 )
 
 // Explain says of each leg of a relay what it does, what it is told where the file says
@@ -65,6 +68,23 @@ func (r *Relay) explain(i int, l *Leg) []string {
 		add("the person is asked, and the relay waits for the answer")
 		if l.Answer != nil {
 			add("the answer has to fit the schema of the leg; the person is told where it does not")
+		}
+	case LegGate:
+		add("%s before people, and the relay waits for what they decide", map[bool]string{true: "the text of show: is put", false: "its question is put"}[l.Gate.Show != nil])
+		add("it may be settled by %s", cmp.Or(strings.Join(l.Gate.Approvers(), ", "), "anybody"))
+		if l.Gate.Amend != "" {
+			add("they may change the text; what they make of it takes the place of kept.%s", l.Gate.Amend)
+		}
+		if l.Back != "" {
+			add("they may send it back to %s with remarks, %d times at most; what %s is told has the remarks added", l.Back, l.Tries, l.Back)
+		}
+		add("where they refuse, %s", map[bool]string{true: "the relay fails", false: l.Refused + " comes next"}[l.Refused == ""])
+		switch {
+		case l.Gate.Within == 0:
+		case l.Lapsed != "":
+			add("where nobody decides in %s, %s comes next", l.Gate.Within, l.Lapsed)
+		default:
+			add("where nobody decides in %s, %s", l.Gate.Within, map[ledger.Lapse]string{ledger.LapseRefuses: "it is as where they refuse", ledger.LapseAllows: "it is as where they agree", ledger.LapseFails: "the leg fails"}[l.Gate.Lapse])
 		}
 	case LegTogether:
 		add("%d branches work side by side; its value has the result of each, by its name", len(l.Branches))

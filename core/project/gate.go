@@ -27,6 +27,9 @@ type Gate struct {
 	After    time.Duration // until more people may settle it; 0 is never
 	To       []Approver    // these
 	First    int           // it holds the first so many times in a session; 0 is every time
+
+	Show  *expr.Template // of a leg: the text that is decided about
+	Amend string         // of a leg: what is kept that a changed text takes the place of; "": it is not changed
 }
 
 // Approver is one who may settle a ticket, or an expression that gives one or several.
@@ -44,6 +47,7 @@ type Lookup struct {
 // rawGate is a gate as its schema lets it be.
 type rawGate struct {
 	When, Why, Ask, Within string
+	Show, Amend            string
 	Lapse                  ledger.Lapse
 	By                     []string
 	Need, First            int
@@ -62,13 +66,7 @@ type rawGate struct {
 func (c *compiler) gate(d *document, g *rawGate, t *Tool, args *expr.Scope) {
 	defer func(was string) { c.about = was }(c.about)
 	c.about = t.Name
-	gate := &Gate{When: c.cond(d, args, "/gate/when", g.When), Why: g.Why, Need: max(1, g.Need), NotAsker: g.Self != nil && !*g.Self, Within: span(g.Within), Lapse: ledger.LapseRefuses, First: g.First}
-	if g.Lapse != "" {
-		gate.Lapse = g.Lapse
-	}
-	if g.Lapse != "" && g.Within == "" {
-		c.report(Error, d.at("/gate/lapse"), "Add within: with a duration.", "lapse: needs within:, since this gate never lapses")
-	}
+	gate := &Gate{When: c.cond(d, args, "/gate/when", g.When), First: g.First}
 	sc := args
 	if len(g.LooksUp) > 0 {
 		found := map[string]any{}
@@ -95,21 +93,34 @@ func (c *compiler) gate(d *document, g *rawGate, t *Tool, args *expr.Scope) {
 		}
 		sc = c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "found": expr.Object(found)})
 	}
-	gate.Ask = c.template(d, sc, "/gate/ask", g.Ask)
-	gate.By = c.approvers(d, sc, "/gate/by", g.By)
+	c.people(d, "/gate", g, gate, sc)
+	t.Gate = gate
+}
+
+// people compiles what a gate, which stands at a path of a document, says of who settles its
+// tickets, what they are asked, and how long they have.
+func (c *compiler) people(d *document, at string, g *rawGate, gate *Gate, sc *expr.Scope) {
+	gate.Why, gate.Need, gate.NotAsker, gate.Within, gate.Lapse = g.Why, max(1, g.Need), g.Self != nil && !*g.Self, span(g.Within), ledger.LapseRefuses
+	if g.Lapse != "" {
+		gate.Lapse = g.Lapse
+	}
+	if g.Lapse != "" && g.Within == "" {
+		c.report(Error, d.at(at+"/lapse"), "Add within: with a duration.", "lapse: needs within:, since this gate never lapses")
+	}
+	gate.Ask = c.template(d, sc, at+"/ask", g.Ask)
+	gate.By = c.approvers(d, sc, at+"/by", g.By)
 	if g.Escalate != nil {
-		gate.After, gate.To = span(g.Escalate.After), c.approvers(d, sc, "/gate/escalate/to", g.Escalate.To)
+		gate.After, gate.To = span(g.Escalate.After), c.approvers(d, sc, at+"/escalate/to", g.Escalate.To)
 		switch {
 		case len(g.By) == 0:
-			c.report(Error, d.at("/gate/escalate"), "Name who may settle it at first in by:, or remove escalate:.", "anybody may settle this gate, so it cannot be escalated")
+			c.report(Error, d.at(at+"/escalate"), "Name who may settle it at first in by:, or remove escalate:.", "anybody may settle this gate, so it cannot be escalated")
 		case gate.Within > 0 && gate.After >= gate.Within:
-			c.report(Error, d.at("/gate/escalate/after"), "Escalate before within: is over.", "the gate lapses after %s, before it is escalated", g.Within)
+			c.report(Error, d.at(at+"/escalate/after"), "Escalate before within: is over.", "the gate lapses after %s, before it is escalated", g.Within)
 		}
 	}
 	if n, counted := countOf(append(slices.Clip(gate.By), gate.To...)); gate.Need > 1 && (len(g.By) == 0 || (counted && n < gate.Need)) {
-		c.report(Error, d.at("/gate/need"), fmt.Sprintf("Name %d people or more in by:.", gate.Need), "%d people have to agree, but by: names %s", gate.Need, map[bool]string{true: "nobody", false: fmt.Sprint(n)}[n == 0])
+		c.report(Error, d.at(at+"/need"), fmt.Sprintf("Name %d people or more in by:.", gate.Need), "%d people have to agree, but by: names %s", gate.Need, map[bool]string{true: "nobody", false: fmt.Sprint(n)}[n == 0])
 	}
-	t.Gate = gate
 }
 
 // countOf counts who may settle a ticket; counted is false where an expression says who.

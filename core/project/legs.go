@@ -107,8 +107,13 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 		c.contradictions(d, at+"/answer", l.Answer)
 	}
 	takes("good_when", x.GoodWhen != nil, LegOfAgent, LegPrompt, LegPlan)
-	takes("tries", x.Tries != 0, LegOfAgent, LegPrompt, LegPlan)
-	l.Good = c.good(d, at, x.GoodWhen, x.Tries, l.Answer, names)
+	takes("tries", x.Tries != 0, LegOfAgent, LegPrompt, LegPlan, LegGate)
+	takes("back", x.Back != "", LegGate)
+	takes("refused", x.Refused != "", LegGate)
+	takes("lapsed", x.Lapsed != "", LegGate)
+	if l.Kind != LegGate {
+		l.Good = c.good(d, at, x.GoodWhen, x.Tries, l.Answer, names)
+	}
 	switch l.Kind {
 	case LegOfAgent:
 		l.Does = x.Agent
@@ -126,6 +131,9 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 	case LegAsk:
 		l.Does = AskPerson
 		l.Say = c.template(d, s, at+"/ask", x.Ask)
+	case LegGate:
+		l.Does = GateOfLeg
+		c.gateOfLeg(d, r, l, x, at, s)
 	case LegPlan:
 		l.Does, l.Among, l.Steps = x.Plan, x.Among, cmp.Or(x.Steps, stepsOfPlan)
 		l.Say = c.template(d, s, at+"/say", c.spelled(d, at+"/say", x.Say))
@@ -164,6 +172,23 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 		c.legNamed(d, r, at+"/fails", x.Fails)
 	} else {
 		l.OnError = ""
+	}
+}
+
+// gateOfLeg compiles a leg that puts a text before people.
+func (c *compiler) gateOfLeg(d *document, r *Relay, l *Leg, x rawLeg, at string, s *expr.Scope) {
+	g := x.Gate
+	l.Gate = &Gate{Show: c.template(d, s, at+"/gate/show", g.Show), Amend: g.Amend}
+	l.Back, l.Refused, l.Lapsed, l.Tries = x.Back, x.Refused, x.Lapsed, cmp.Or(x.Tries, sentBack)
+	c.people(d, at+"/gate", g, l.Gate, s)
+	for key, to := range map[string]string{"back": x.Back, "refused": x.Refused, "lapsed": x.Lapsed} {
+		c.legNamed(d, r, at+"/"+key, to)
+	}
+	if x.Tries != 0 && x.Back == "" {
+		c.report(Error, d.key(at+"/tries"), "Name the leg in back:, or remove tries:.", "tries: says how often the text may be sent back, but the leg %q sends it nowhere", l.Name)
+	}
+	if x.Lapsed != "" && g.Within == "" {
+		c.report(Error, d.key(at+"/lapsed"), "Add within: to the gate.", "lapsed: needs within:, since this gate never lapses")
 	}
 }
 

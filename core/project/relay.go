@@ -43,6 +43,7 @@ const (
 	LegOfRelay  LegKind = "relay"
 	LegPrompt   LegKind = "prompt"
 	LegAsk      LegKind = "ask"
+	LegGate     LegKind = ledger.LegOfGate
 	LegPlan     LegKind = "plan"
 	LegExchange LegKind = ledger.LegRounds
 	LegSet      LegKind = ledger.LegSets
@@ -52,7 +53,7 @@ const (
 )
 
 // legKinds lists them in the order in which they are told.
-var legKinds = []LegKind{LegOfAgent, LegOfTool, LegOfRelay, LegPrompt, LegAsk, LegPlan, LegExchange, LegTogether, LegSet, LegChoose, LegFinish}
+var legKinds = []LegKind{LegOfAgent, LegOfTool, LegOfRelay, LegPrompt, LegAsk, LegGate, LegPlan, LegExchange, LegTogether, LegSet, LegChoose, LegFinish}
 
 // answers says whether what a leg of the kind brings is an answer in words, which can be held
 // to a schema.
@@ -67,6 +68,7 @@ const (
 	branchesMost = 32
 	stepsOfPlan  = 8 // by default
 	rounds       = 6 // by default
+	sentBack     = 3 // by default, how often a gate may send its text back
 )
 
 // Leg is one station of a relay.
@@ -96,6 +98,11 @@ type Leg struct {
 	Set      *expr.Mapping  // an object
 	Ways     []Way          // of choose
 	Finish   *expr.Mapping
+	Gate     *Gate         // of a leg that puts a text before people
+	Back     string        // of a gate: the leg that the text is sent back to, with remarks; "": it is not sent back
+	Tries    int           // of a gate: how often it may be
+	Refused  string        // of a gate: the leg that comes next where they refuse; "": the relay fails
+	Lapsed   string        // of a gate: the leg that comes next where nobody decides in time; "": as where they refuse
 	Within   time.Duration // that a visit may take, waits for people not counted; 0 is no bound
 	Keep     string        // the name under which its value is kept; "" is none
 	Go       string        // the leg that comes next; "" is the one behind it, or the end
@@ -186,8 +193,10 @@ func (r *Relay) Ways(l *Leg) []string {
 	if open {
 		add(r.After(l))
 	}
-	if l.OnError != "" {
-		add(l.OnError)
+	for _, to := range []string{l.OnError, l.Back, l.Refused, l.Lapsed} {
+		if to != "" {
+			add(to)
+		}
 	}
 	return out
 }
@@ -217,6 +226,9 @@ type rawLeg struct {
 	Tries              int
 	Keep, Go, Fails    string
 	Within             string
+	Gate               *rawGate
+	Back               string
+	Refused, Lapsed    string
 }
 
 // relay compiles one relay document.
@@ -283,6 +295,8 @@ func (r *Relay) names(legs []rawLeg, tools map[string]*Tool, agents map[string]m
 			}
 		case LegExchange:
 			doc = said
+		case LegGate:
+			doc = decision
 		case LegOfRelay, LegTogether, LegSet, LegChoose, LegFinish:
 		}
 		if x.Each != nil {
@@ -298,6 +312,9 @@ func (r *Relay) names(legs []rawLeg, tools map[string]*Tool, agents map[string]m
 	}
 	return map[string]map[string]any{"input": r.Input.Doc(), "kept": expr.Object(kept), "visits": expr.Object(visits), "ended": expr.Object(ended), "remarks": expr.Object(ended)}
 }
+
+// decision describes the value of a gate.
+var decision = expr.Object(map[string]any{"verdict": map[string]any{"enum": []any{ledger.TextAllowed, ledger.TextChanged, ledger.TextBack, ledger.TextRefused, ledger.TextLapsed}}, "by": expr.Text, "because": expr.Text, "text": expr.Text})
 
 // said describes the value of an exchange.
 var said = expr.Object(map[string]any{"last": expr.Text, "ended": expr.Text,

@@ -64,6 +64,8 @@ func (c *compiler) taken(at Place, name string) {
 		c.report(Error, at, remedy, "names that begin with %s are for consults", ConsultPrefix)
 	case name == NextStep:
 		c.report(Error, at, remedy, "%s is how the agent of a plan takes its next step", NextStep)
+	case name == GateOfLeg:
+		c.report(Error, at, remedy, "%s is how a leg puts a text before people", GateOfLeg)
 	case name == AskPerson:
 		c.report(Error, at, remedy, "%s is how an agent asks the person", AskPerson)
 	}

@@ -302,7 +302,7 @@ type Drill struct {
 	Slips    *float64 // in place of the understudies' own; nil leaves them
 	Seed     int
 	State    map[string]any
-	Gates    map[string]DrillGate
+	Gates    map[string][]DrillGate   // by the tool, or the leg: what is done one time after another, the last as often as there is need
 	Consults map[string]ledger.Canned // what agents answer without being run
 	Legs     map[string]ledger.Canned // what legs of its relay bring without being gone into
 	Stubs    map[string][]Stub        // tried before the tools' own

@@ -65,7 +65,7 @@ func (p *Project) ByLeg(leg *Leg) Uses {
 			for _, n := range l.Among {
 				p.named(&u, n)
 			}
-		case LegPrompt, LegAsk, LegSet, LegChoose, LegFinish, LegTogether:
+		case LegPrompt, LegAsk, LegGate, LegSet, LegChoose, LegFinish, LegTogether:
 		}
 		if l.Good != nil {
 			once(&u.Agents, l.Good.Judge)

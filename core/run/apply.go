@@ -546,7 +546,7 @@ func (s *State) raise(e ledger.Event, d *ledger.GateRaised) error {
 
 func (s *State) vote(step ledger.StepID, d *ledger.GateVoted) error {
 	t := s.Ticket(step)
-	if !t.Open() || t.Raised.Form != ledger.GateTicket {
+	if !t.Open() || (t.Raised.Form != ledger.GateTicket && t.Raised.Form != ledger.TextTicket) {
 		return fmt.Errorf("no gate is open there")
 	}
 	switch d.Verb {
@@ -565,7 +565,7 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 	if !t.Open() {
 		return fmt.Errorf("no ticket is open there")
 	}
-	if d.Verb != ledger.Lapsed && d.Verb != ledger.Withdrawn && !slices.Contains(t.Raised.Form.Verbs(), d.Verb) {
+	if d.Verb != ledger.Lapsed && d.Verb != ledger.Withdrawn && !slices.Contains(t.Raised.Verbs(), d.Verb) {
 		return fmt.Errorf("a ticket of the kind %q is not settled by %q", t.Raised.Form, d.Verb)
 	}
 	t.Settled = d
@@ -590,6 +590,11 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 			s.agreed = map[string]ledger.Agreed{}
 		}
 		s.agreed[t.Raised.Tool] = ledger.Agreed{Times: was.Times + 1, Spare: was.Spare || d.Spare}
+	}
+	if t.Raised.Form == ledger.TextTicket {
+		c.Progress = Settled
+		c.recountCall()
+		return nil
 	}
 	switch d.Verb {
 	case ledger.Allow:

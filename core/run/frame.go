@@ -281,6 +281,14 @@ func (s *State) legEvent(e ledger.Event) error {
 		f.Visit, f.Last, f.Go = nil, v, d.Go
 		f.Ended = maps.Clone(f.Ended)
 		f.Ended[v.Leg] = d
+		if d.Amend != "" {
+			var x ledger.Decision
+			if err := json.Unmarshal(d.Value, &x); err != nil {
+				return fmt.Errorf("what people decided cannot be read: %w", err)
+			}
+			f.Kept = maps.Clone(f.Kept)
+			f.Kept[d.Amend] = x.Text
+		}
 		if d.Outcome.Well() && (d.Keep != "" || v.Entered.Kind == ledger.LegSets) {
 			val, err := value.Read(d.Value)
 			if err != nil {

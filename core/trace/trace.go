@@ -373,7 +373,11 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		s = t.byID[e.Step.Parent()]
 		s.Brief = cut("sent back: "+d.Why, 120)
 	case *ledger.CallDecided:
-		st := &Step{ID: e.Step, Kind: Call, Agent: before, Name: d.Tool, Title: named(d.Args), Args: d.Args, Why: d.Why, Began: e.At, Status: "waiting", Effect: d.Effect, Rung: d.Rung, Repairs: d.Repairs, Because: d.Because}
+		name, title := d.Tool, named(d.Args)
+		if name == project.GateOfLeg {
+			name, title = "gate", ""
+		}
+		st := &Step{ID: e.Step, Kind: Call, Agent: before, Name: name, Title: title, Args: d.Args, Why: d.Why, Began: e.At, Status: "waiting", Effect: d.Effect, Rung: d.Rung, Repairs: d.Repairs, Because: d.Because}
 		if before == "" {
 			st.Agent = Outside
 		}
@@ -446,6 +450,11 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		switch {
 		case d.Call != nil:
 			s.Asked.Question = named(json.RawMessage(d.Call.Args))
+			if d.Call.Tool == project.GateOfLeg {
+				var asks struct{ Ask string }
+				_ = json.Unmarshal([]byte(d.Call.Args), &asks) // the loop wrote it
+				s.Asked.Question = asks.Ask
+			}
 		default:
 			s.Asked.Question = d.Say
 		}

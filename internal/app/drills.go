@@ -167,6 +167,7 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 // settleAll does what the drill's person does at each gate, until the run ends
 // or waits for what the drill leaves open.
 func settleAll(ctx context.Context, e *engine.Engine, d *project.Drill, run string, clock *madeUp) error {
+	done := map[string]int{} // tickets that were settled, by what they were about
 	for {
 		s, err := e.State(ctx, run)
 		if err != nil {
@@ -174,7 +175,10 @@ func settleAll(ctx context.Context, e *engine.Engine, d *project.Drill, run stri
 		}
 		acted := false
 		for _, t := range s.Tickets() {
-			g := d.Gates[t.Raised.Tool]
+			var g project.DrillGate
+			if list := d.Gates[t.Raised.Tool]; len(list) > 0 {
+				g = list[min(done[t.Raised.Tool], len(list)-1)]
+			}
 			switch {
 			case g.Verb == "" || t.Raised.Form == ledger.OutcomeTicket:
 				continue
@@ -200,6 +204,11 @@ func settleAll(ctx context.Context, e *engine.Engine, d *project.Drill, run stri
 				}
 			}
 			acted = true
+			if now, err := e.State(ctx, run); err != nil {
+				return err
+			} else if !now.Ticket(t.Step).Open() { // more people may have to agree
+				done[t.Raised.Tool]++
+			}
 			break
 		}
 		if !acted {

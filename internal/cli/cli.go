@@ -95,7 +95,7 @@ func use(format string, args ...any) error { return &misuse{fmt.Sprintf(format, 
 func commands() []command {
 	return []command{
 		newCommand, checkCommand, serveCommand, demoCommand, sayCommand, talkCommand, runsCommand, showCommand, followCommand, stopCommand,
-		requestCommand, toolsCommand, tryCommand, ticketsCommand, allowCommand, refuseCommand, amendCommand, answerCommand, drillCommand,
+		requestCommand, toolsCommand, tryCommand, ticketsCommand, allowCommand, refuseCommand, amendCommand, backCommand, answerCommand, drillCommand,
 		mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"stonebaton.example/client"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/trace"
+	"stonebaton.example/core/value"
 	"stonebaton.example/internal/rows"
 )
 
@@ -141,6 +143,7 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 			string(ledger.GateTicket):     "         a allow, c change, r refuse, enter leaves it open: ",
 			string(ledger.OutcomeTicket):  "         h it happened, n it did not, g give up, enter leaves it open: ",
 			string(ledger.QuestionTicket): "         your answer; enter leaves it open: ",
+			string(ledger.TextTicket):     "         a allow, c change, b send back, r refuse, enter leaves it open: ",
 		}[t.Form]
 		choice, err := read(prompt)
 		if err != nil || choice == "" {
@@ -171,6 +174,18 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 			if s.Because, err = read("         why? "); err != nil {
 				return false, nil
 			}
+		case strings.ToLower(choice)[:1] == "b" && slices.Contains(t.Verbs, ledger.SendBack):
+			s.Verb = ledger.SendBack
+			if s.Because, err = read("         your remarks: "); err != nil {
+				return false, nil
+			}
+		case strings.ToLower(choice)[:1] == "c" && t.Form == string(ledger.TextTicket):
+			s.Verb = ledger.Amend
+			text, err := read("         the text as it is to be, in one line: ")
+			if err != nil {
+				return false, nil
+			}
+			s.Args = value.Object{"text": text}
 		case strings.ToLower(choice)[:1] == "c":
 			s.Verb = ledger.Amend
 			raw, err := read("         the values to change, as JSON: ")

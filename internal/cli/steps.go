@@ -185,7 +185,7 @@ func settledBy(w *trace.Wait) string {
 	if w.Verb == ledger.Lapsed {
 		return "lapsed"
 	}
-	verb := map[ledger.Verb]string{ledger.Allow: "allowed", ledger.RefuseIt: "refused", ledger.Amend: "changed and allowed", ledger.Happened: "said to have happened", ledger.NotHappened: "said not to have happened", ledger.GiveUp: "given up", ledger.Answer: "answered", ledger.Withdrawn: "withdrawn"}[w.Verb]
+	verb := map[ledger.Verb]string{ledger.Allow: "allowed", ledger.RefuseIt: "refused", ledger.Amend: "changed and allowed", ledger.Happened: "said to have happened", ledger.NotHappened: "said not to have happened", ledger.GiveUp: "given up", ledger.Answer: "answered", ledger.SendBack: "sent back", ledger.Withdrawn: "withdrawn"}[w.Verb]
 	if w.Who == "" {
 		return verb
 	}
@@ -226,8 +226,12 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 		due += fmt.Sprintf(", from %s on %s too", t.Escalates.Local().Format("15:04"), strings.Join(t.EscalateTo, ", "))
 	}
 	out := sprint("         %s: %s   %s%s\n", k.paint("1;31", fmt.Sprintf("ticket %d", t.ID)), t.Ask, who, due)
-	if t.Form != string(ledger.QuestionTicket) {
+	switch ledger.TicketKind(t.Form) {
+	case ledger.TextTicket:
+		out += painted("           " + hanging(textOf(t), 11) + "\n")
+	case ledger.GateTicket, ledger.OutcomeTicket:
 		out += sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
+	case ledger.QuestionTicket:
 	}
 	if t.Reason != "" {
 		out += sprint("         %s says: %s\n", t.Agent, t.Reason)
@@ -257,7 +261,26 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 		}
 		return out + sprint("         answer with   stonebaton answer %d \"…\"    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
 	}
+	if t.Form == string(ledger.TextTicket) {
+		ways := []string{fmt.Sprintf("allow with   stonebaton allow %d", t.ID)}
+		for _, v := range t.Verbs {
+			switch v {
+			case ledger.Amend:
+				ways = append(ways, fmt.Sprintf(`change with   stonebaton amend %d -args '{"text": "…"}'`, t.ID))
+			case ledger.SendBack:
+				ways = append(ways, fmt.Sprintf("send back with   stonebaton back %d -because …", t.ID))
+			}
+		}
+		return out + sprint("         %s\n", painted(strings.Join(append(ways, fmt.Sprintf("refuse with   stonebaton refuse %d -because …", t.ID)), "    ")))
+	}
 	return out + sprint("         allow with   stonebaton allow %d    change with   stonebaton amend %d -args '{…}'    refuse with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
+}
+
+// textOf gives the text that a ticket is about.
+func textOf(t rows.Ticket) string {
+	var args struct{ Text string }
+	_ = json.Unmarshal(t.Args, &args) // the loop wrote it
+	return args.Text
 }
 
 // wanted gives the answers that a question lets one choose from, or the fields of its form,

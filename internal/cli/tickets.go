@@ -42,8 +42,8 @@ var ticketsCommand = command{
 			}
 			for _, t := range list {
 				wants := t.Agent + " wants " + t.Tool + ": " + t.Why
-				if t.Form == string(ledger.QuestionTicket) {
-					wants = t.Why
+				if t.Form == string(ledger.QuestionTicket) || t.Form == string(ledger.TextTicket) {
+					wants = t.Agent + ": " + t.Why
 				}
 				k.print("%-8s %s\n", t.Run, wants)
 				if t.Status == "open" {
@@ -143,6 +143,16 @@ var refuseCommand = settling("refuse", "TICKET…", "refuse a call that waits, o
 			return nil, api.Settle{}, use("a refusal needs -because with a reason; the agent passes it on")
 		}
 		return args, api.Settle{Verb: ledger.RefuseIt, Because: *because}, nil
+	}
+})
+
+var backCommand = settling("back", "TICKET", "send a text back with remarks, so that it is written again", "stonebaton back 7 -because \"Say where she lies.\"", func(_ *call, fs *flag.FlagSet) func([]string) ([]string, api.Settle, error) {
+	because := fs.String("because", "", "the `remarks`")
+	return func(args []string) ([]string, api.Settle, error) {
+		if *because == "" {
+			return nil, api.Settle{}, use("a text is sent back with -because and remarks")
+		}
+		return args, api.Settle{Verb: ledger.SendBack, Because: *because}, nil
 	}
 })
 

@@ -72,12 +72,19 @@ type Ticket struct {
 	Escalates  *Moment       `json:"escalates_at,omitempty" db:"escalates"`  // when more people may settle it
 	EscalateTo List          `json:"escalate_to,omitempty" db:"escalate_to"` // these
 	Wants      JSON          `json:"wants,omitempty" db:"wants"`             // the JSON Schema of the answer to a question; none is any words
+	May        List          `json:"-" db:"may"`                             // the verbs that it takes; none is all of its kind
 	Verbs      []ledger.Verb `json:"verbs" db:"-"`
 }
 
 // Finish fills in what follows from the other fields.
 func (t *Ticket) Finish() {
 	t.Verbs = ledger.TicketKind(t.Form).Verbs()
+	if len(t.May) > 0 {
+		t.Verbs = nil
+		for _, v := range t.May {
+			t.Verbs = append(t.Verbs, ledger.Verb(v))
+		}
+	}
 	if t.Escalates == nil { // the others may settle it too
 		t.By, t.EscalateTo = append(t.By, t.EscalateTo...), nil
 	}

@@ -59,6 +59,13 @@ var forWhom = regexp.MustCompile(`\b(?:for|to) (?:the )?([\p{Lu}][\p{L}'’-]*(?
 // forOne is a person who is not named: to the customer.
 var forOne = regexp.MustCompile(`\b(?:for|to) the ([a-z]+)\b`)
 
+// cameBackRE is the remarks with which a person sent a text back, and sayThatRE what they want
+// it to say.
+var (
+	cameBackRE = regexp.MustCompile(`(?ism)^it came back with remarks of [^:\n]+: (.*)\z`)
+	sayThatRE  = regexp.MustCompile(`(?i)\b(?:say|mention|add|write|tell them) that ([^.;\n]+)`)
+)
+
 // remarksRE is a line of remarks on what was written before: they say what to change, and are
 // no part of the text.
 var remarksRE = regexp.MustCompile(`(?im)^remarks:.*$`)
@@ -140,8 +147,14 @@ func (th *thought) task() bool {
 
 // compose puts together what was told.
 func (th *thought) compose(said string) string {
-	t := taskOf(said)
+	came := cameBackRE.FindStringSubmatch(said)
+	t := taskOf(cameBackRE.ReplaceAllString(said, ""))
 	t.matter = remarksRE.ReplaceAllString(t.matter, "")
+	if came != nil {
+		for _, wanted := range sayThatRE.FindAllStringSubmatch(came[1], -1) {
+			t.matter += "\n" + wanted[1]
+		}
+	}
 	matter := t.matter
 	if strings.TrimSpace(matter) == "" {
 		matter = t.task

@@ -5,7 +5,7 @@ export const count = (n: number, what: string) => `${spaced(n)} ${what}${n === 1
 export const short = (text: string, letters: number) => (text.length > letters ? text.slice(0, letters - 1).replace(/[ ·]+$/, "") + "…" : text);
 export const spaced = (n: number) => String(n).replace(/\B(?=(\d{3})+$)/g, " ");
 export const when = (at: string) => new Date(at).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
-export const verbs: Record<string, string> = { allow: "allowed", refuse: "refused", amend: "changed and allowed", lapsed: "lapsed", withdrawn: "withdrawn", happened: "said to have happened", not_happened: "said not to have happened", give_up: "given up", answer: "answered" };
+export const verbs: Record<string, string> = { allow: "allowed", refuse: "refused", amend: "changed and allowed", lapsed: "lapsed", withdrawn: "withdrawn", happened: "said to have happened", not_happened: "said not to have happened", give_up: "given up", answer: "answered", back: "sent back" };
 export const lane = (lanes: readonly string[], agent: string) => `var(--lane-${(Math.max(0, lanes.indexOf(agent)) % 6) + 1})`;
 
 // value shows one argument as a person reads it.

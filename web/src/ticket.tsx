@@ -14,7 +14,7 @@ type Values = Record<string, unknown>;
 export const TicketCard = ({ ticket }: { ticket: Ticket }) => <Card key={ticket.shown} ticket={ticket} />;
 
 function Card({ ticket }: { ticket: Ticket }) {
-  const [mode, setMode] = useState<"look" | "change" | "refuse" | "happened" | "answer">("look");
+  const [mode, setMode] = useState<"look" | "change" | "refuse" | "back" | "happened">("look");
   const [because, setBecause] = useState("");
   const [result, setResult] = useState("");
   const [wrong, setWrong] = useState<string>();
@@ -31,6 +31,8 @@ function Card({ ticket }: { ticket: Ticket }) {
   const now = useNow();
   const outcome = ticket.form === "outcome";
   const question = ticket.form === "question";
+  const text = ticket.form === "text";
+  const may = (verb: string) => ticket.verbs.includes(verb);
 
   const settle = (verb: string, more: Record<string, unknown> = {}) => {
     setWrong(undefined);
@@ -49,7 +51,7 @@ function Card({ ticket }: { ticket: Ticket }) {
     <div role="group" aria-label={`Ticket ${ticket.id}`} tabIndex={0} onKeyDown={press} className="rounded-sm border border-l-[5px] border-call bg-call-soft px-3 py-2.5">
       <b className="block text-base"><Seen text={ticket.ask} /></b>
       <div className="mt-0.5 text-[12px] text-ink-2">
-        {question ? ticket.why : <>{ticket.agent} wants to call <span className="font-mono">{ticket.tool}</span> · {ticket.why}</>}
+        {question || text ? `${ticket.agent}: ${ticket.why}` : <>{ticket.agent} wants to call <span className="font-mono">{ticket.tool}</span> · {ticket.why}</>}
         {ticket.reason && <span className="block">{ticket.agent} says: <Seen text={ticket.reason} /></span>}
         {!ticket.reason && <br />}
         {ticket.need > 1 && `${ticket.need} of `}
@@ -74,7 +76,12 @@ function Card({ ticket }: { ticket: Ticket }) {
           <Pick label="you act as" value={as ?? free[0] ?? ticket.by[0]!} onChange={setAs} options={ticket.by.map((n) => [n, n] as const)} />
         </label>
       )}
-      {mode !== "change" && !question && (
+      {text && mode !== "change" && (
+        <div role="document" aria-label="the text" tabIndex={0} className="my-2 max-h-80 overflow-auto rounded-sm bg-face px-3 py-2 whitespace-pre-wrap">
+          <Seen text={String((ticket.args as Values).text ?? "")} />
+        </div>
+      )}
+      {mode !== "change" && !question && !text && (
         <dl className="my-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5">
           {Object.entries(ticket.args as Values).map(([k, v]) => (
             <div key={k} className="contents">
@@ -96,9 +103,16 @@ function Card({ ticket }: { ticket: Ticket }) {
           <Button tone="call" disabled={busy} onClick={() => settle("allow")}>
             {ticket.need > 1 ? "Agree" : "Allow"}<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
           </Button>
-          <Button disabled={busy} onClick={() => setMode("change")}>
-            Change…
-          </Button>
+          {may("amend") && (
+            <Button disabled={busy} onClick={() => setMode("change")}>
+              Change…
+            </Button>
+          )}
+          {may("back") && (
+            <Button disabled={busy} onClick={() => setMode("back")}>
+              Send back…
+            </Button>
+          )}
           <Button disabled={busy} onClick={() => setMode("refuse")}>
             Refuse…
           </Button>
@@ -144,6 +158,46 @@ function Card({ ticket }: { ticket: Ticket }) {
           </div>
         </form>
       )}
+      {mode === "back" && (
+        <form
+          className="mt-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            settle("back", { because });
+          }}
+        >
+          <label>
+            <span className="label">Your remarks: what is to be different?</span>
+            <textarea className="field" rows={2} autoFocus required value={because} onChange={(e) => setBecause(e.target.value)} />
+          </label>
+          <div className="mt-1.5 flex gap-1.5">
+            <Button tone="call" type="submit" disabled={busy || !because.trim()}>
+              Send back
+            </Button>
+            <Button onClick={() => setMode("look")}>Back</Button>
+          </div>
+        </form>
+      )}
+      {mode === "change" && text && (
+        <form
+          className="mt-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            settle("amend", { args });
+          }}
+        >
+          <label>
+            <span className="label">The text as it is to be</span>
+            <textarea className="field" rows={10} autoFocus required value={String(args.text ?? "")} onChange={(e) => setArgs({ text: e.target.value })} />
+          </label>
+          <div className="mt-1.5 flex gap-1.5">
+            <Button tone="call" type="submit" disabled={busy || args.text === (ticket.args as Values).text || !String(args.text ?? "").trim()}>
+              Change and allow
+            </Button>
+            <Button onClick={() => setMode("look")}>Back</Button>
+          </div>
+        </form>
+      )}
       {mode === "happened" && (
         <form
           className="mt-2"
@@ -168,7 +222,7 @@ function Card({ ticket }: { ticket: Ticket }) {
           </div>
         </form>
       )}
-      {mode === "change" && full.data && (
+      {mode === "change" && !text && full.data && (
         <div className="mt-2.5">
           <Suspense fallback={<Note>…</Note>}>
             <SchemaForm id={`t${ticket.id}`} schema={full.data.schema as Values} value={args} onChange={setArgs} onSubmit={(v) => settle("amend", { args: changed(v) })}>

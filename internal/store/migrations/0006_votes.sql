@@ -7,3 +7,4 @@ ALTER TABLE ticket ADD COLUMN spare INTEGER NOT NULL DEFAULT 0;       -- 1: one 
 ALTER TABLE ticket ADD COLUMN escalates INTEGER;                      -- when more people may settle it; microseconds since 1970, UTC
 ALTER TABLE ticket ADD COLUMN escalate_to TEXT NOT NULL DEFAULT '[]'; -- JSON list of these
 ALTER TABLE ticket ADD COLUMN wants TEXT;                             -- the JSON Schema of the answer to a question; NULL where any words do
+ALTER TABLE ticket ADD COLUMN may TEXT NOT NULL DEFAULT '[]';         -- JSON list of the verbs that it takes; none is all of its kind
