@@ -8,6 +8,7 @@ import (
 
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/scope"
 )
 
 // Asker, in by: of a gate, is whoever the run works for.
@@ -91,7 +92,7 @@ func (c *compiler) gate(d *document, g *rawGate, t *Tool, args *expr.Scope) {
 				found[name] = doc
 			}
 		}
-		sc = c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "found": expr.Object(found)})
+		sc = c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "gate": scope.Gate, "found": expr.Object(found)})
 	}
 	c.people(d, "/gate", g, gate, sc)
 	t.Gate = gate

@@ -57,7 +57,13 @@ func TestFaultsOfRelaysAreToldWithTheirPlaceAndRemedy(t *testing.T) {
 		`names that begin with pass_to_ are for handoffs`:                               {"  a: {agent: dues}\n", "---\nrelay: pass_to_dues\nlegs: [dues]\n"},
 		`names that begin with consult_ are for consults`:                               {"  a: {agent: dues}\n", "---\nrelay: consult_dues\nlegs: [dues]\n"},
 		`ask_person is how an agent asks`:                                               {"  a: {agent: dues}\n", "---\nrelay: ask_person\nlegs: [dues]\n"},
-		`legs.a.agnet is not known here; did you mean "agent"?`:                         {"  a: {agnet: dues}\n", ""},
+
+		`tries: says how often the text may be sent back, but the leg "b" sends it nowhere`:     {"  a: {agent: dues}\n  b: {gate: {show: x}, tries: 2}\n", ""},
+		`lapsed: needs within:, since this gate never lapses`:                                   {"  a: {agent: dues}\n  b: {gate: {show: x}, lapsed: a}\n", ""},
+		`the gate of the leg b changes "leter", which no leg of r keeps. Did you mean "letter"`: {"  a: {agent: dues, keep: letter}\n  b: {gate: {show: '{{ kept.letter }}', amend: leter}}\n", ""},
+		`back: is not for a leg that is a agent`:                                                {"  a: {agent: dues, back: a}\n", ""},
+		`2 people have to agree, but by: names 1`:                                               {"  a: {agent: dues}\n  b: {gate: {show: x, by: [asker], need: 2}}\n", ""},
+		`legs.a.agnet is not known here; did you mean "agent"?`:                                 {"  a: {agnet: dues}\n", ""},
 	} {
 		_, probs := course(text[0], text[1])
 		assert.Contains(t, says(probs), want, "%s%s", text[0], text[1])
