@@ -404,6 +404,15 @@ legs:
   rewrite: {agent: reader, thread: session, shown: answer, keep: question}
   reply: {agent: writer, say: "{{ kept.question }}", shown: progress}
 ---
+agent: teller
+summary: Tells what may be told.
+prompt: You tell.
+tools: [look]
+gate: {by: [master], within: 30m, tries: 2}
+---
+relay: told
+legs: [teller, writer]
+---
 relay: signed
 legs:
   write: {agent: writer, say: "Write.", thread: same, keep: letter}

@@ -559,6 +559,7 @@ const Revise Ruling = "revise"
 const (
 	AnswerFits = "answer"
 	GoodWhen   = "good_when"
+	GateBack   = "gate" // people sent it back
 )
 
 // GuardrailSettled records what a guardrail says of the reply of a turn.

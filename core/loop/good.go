@@ -26,7 +26,7 @@ func judged(p *project.Project, s *run.State, t *run.Thread, g *project.Good, va
 			return fail(t, ledger.Problem{Class: "answer", Say: fmt.Sprintf("%s: good_when could not be evaluated: %v", g.Place, err), Remedy: "Fix good_when:."}, "whether the answer is good is not known")
 		}
 		if yes {
-			return closing(t, ledger.EndDone, u.Reply.Text, val, "", "no calls left: this is the answer, and it is good: "+g.When.String())
+			return through(p, s, t, ledger.EndDone, u.Reply.Text, val, "", "no calls left: this is the answer, and it is good: "+g.When.String())
 		}
 		now.Remarks = "It has to hold that " + g.When.String() + "."
 		if g.Else != nil {
@@ -65,7 +65,7 @@ func judged(p *project.Project, s *run.State, t *run.Thread, g *project.Good, va
 			panic("a judgement fits its schema: " + err.Error())
 		}
 		if j.Good {
-			return closing(t, ledger.EndDone, u.Reply.Text, val, "", g.Judge+" says that it is good")
+			return through(p, s, t, ledger.EndDone, u.Reply.Text, val, "", g.Judge+" says that it is good")
 		}
 		now.Remarks, now.Score = j.Remarks, j.Score
 	}
@@ -81,7 +81,7 @@ func judged(p *project.Project, s *run.State, t *run.Thread, g *project.Good, va
 		v, _ := ReadAnswer(prompt.AnswerOf(p, t), now.Text) // it did fit when it came
 		val, _ = json.Marshal(v)
 	}
-	return closing(t, ledger.EndShort, now.Text, val, now.Remarks, fmt.Sprintf("the best of %d tries, which is not as good as it has to be", g.Tries))
+	return through(p, s, t, ledger.EndShort, now.Text, val, now.Remarks, fmt.Sprintf("the best of %d tries, which is not as good as it has to be", g.Tries))
 }
 
 // answerVars gives the names that good_when sees: those of the relay, where a leg has it, and

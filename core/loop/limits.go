@@ -115,15 +115,19 @@ func Wake(p *project.Project, s *run.State) (due time.Time, e ledger.Event, ok b
 		if u.Phase == run.Retrying && !u.Fired {
 			at(u.Step, ledger.ForRetry, u.RetryAt, retry)
 		}
+		tickets := []*run.Ticket{u.Ticket}
 		for _, c := range u.Calls {
 			if c.Progress == run.Again && !c.Fired {
 				at(c.Step, ledger.ForRetry, c.RetryAt, retry)
 			}
-			if c.Ticket.Open() && c.Ticket.Raised.Due != nil && !c.Ticket.Fired {
-				at(c.Step, ledger.ForTicket, *c.Ticket.Raised.Due, "the ticket's time is over")
+			tickets = append(tickets, c.Ticket)
+		}
+		for _, tk := range tickets {
+			if tk.Open() && tk.Raised.Due != nil && !tk.Fired {
+				at(tk.Step, ledger.ForTicket, *tk.Raised.Due, "the ticket's time is over")
 			}
-			if c.Ticket.Open() && c.Ticket.Raised.Escalate != nil && !c.Ticket.Escalated {
-				at(c.Step, ledger.ForMore, c.Ticket.Raised.Escalate.At, "nobody has decided yet: more people may")
+			if tk.Open() && tk.Raised.Escalate != nil && !tk.Escalated {
+				at(tk.Step, ledger.ForMore, tk.Raised.Escalate.At, "nobody has decided yet: more people may")
 			}
 		}
 	}

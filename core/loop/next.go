@@ -259,7 +259,7 @@ func answer(p *project.Project, s *run.State, t *run.Thread) []Action {
 	if g := prompt.GoodOf(p, t); g != nil {
 		return judged(p, s, t, g, val)
 	}
-	return closing(t, ledger.EndDone, u.Reply.Text, val, "", "no calls left: this is the answer")
+	return through(p, s, t, ledger.EndDone, u.Reply.Text, val, "", "no calls left: this is the answer")
 }
 
 // closing ends a thread with an answer: a text, or a value where it is more than that.

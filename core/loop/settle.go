@@ -9,6 +9,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
@@ -111,6 +112,13 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 		args, err := amendment(p, t, s.Args)
 		if err != nil {
 			return nil, err
+		}
+		if u := state.Turn(step); u != nil { // an answer, which may have a schema
+			if shape := prompt.AnswerOf(p, u.Thread); shape != nil {
+				if _, faults := ReadAnswer(shape, textOf(args)); faults != "" {
+					return nil, refused("The answer has to fit the schema of its agent.", "the new answer does not fit: %s", faults)
+				}
+			}
 		}
 		ev.Args = args
 	case ledger.Answer:

@@ -32,6 +32,7 @@ func (c *compiler) agent(d *document) {
 		Input, Answer map[string]any
 		GoodWhen      any `json:"good_when"`
 		Tries         int
+		Gate          *rawGate
 		On            map[ledger.Moment][]rawHook
 		Memory        struct {
 			Keep     string
@@ -109,6 +110,9 @@ func (c *compiler) agent(d *document) {
 	a.Prompt = append(a.Prompt, c.examples(d, a, r.Examples)...)
 	if k := a.Settings.Calls; k != "" && k != "none" && k != "some" && !slices.Contains(a.Tools, k) {
 		c.report(Error, d.at("/settings/calls"), "Write free, none, some, or a tool of the agent.", "calls: %q is not a tool of %s.%s", k, a.Name, near.Hint(k, a.Tools))
+	}
+	if r.Gate != nil {
+		c.gateOfAnswers(d, r.Gate, a)
 	}
 	a.On = c.hooks(d, r.On)
 	a.Good = c.good(d, "", r.GoodWhen, r.Tries, a.Answer, nil)

@@ -82,8 +82,8 @@ func (c *compiler) drill(d *document) {
 	}
 	for _, tool := range keysOf(r.Gates) {
 		at := "/gates/" + tool
-		if c.p.Tools[tool] == nil && tool != AskPerson && !slices.Contains(c.p.gateLegs(), tool) {
-			c.missing(d.key(at), "tool or gate", tool, append(keysOf(c.p.Tools), c.p.gateLegs()...))
+		if c.p.Tools[tool] == nil && tool != AskPerson && !slices.Contains(c.p.textGates(), tool) {
+			c.missing(d.key(at), "tool or gate", tool, append(keysOf(c.p.Tools), c.p.textGates()...))
 			continue
 		}
 		list, several := r.Gates[tool].([]any)
@@ -282,9 +282,14 @@ func drillGate(v any) (g DrillGate) {
 	return g
 }
 
-// gateLegs lists the legs of relays that put a text before people.
-func (p *Project) gateLegs() []string {
+// textGates lists what puts a text before people: legs of relays, and agents.
+func (p *Project) textGates() []string {
 	var out []string
+	for _, n := range keysOf(p.Agents) {
+		if p.Agents[n].Gate != nil {
+			once(&out, n)
+		}
+	}
 	for _, n := range keysOf(p.Relays) {
 		for _, l := range p.Relays[n].Legs {
 			if l.Kind == LegGate {

@@ -30,6 +30,7 @@ type Gate struct {
 	First    int           // it holds the first so many times in a session; 0 is every time
 
 	Show  *expr.Template // of a leg: the text that is decided about
+	Tries int            // of an agent: how often an answer may be sent back
 	Amend string         // of a leg: what is kept that a changed text takes the place of; "": it is not changed
 }
 
@@ -49,6 +50,7 @@ type Lookup struct {
 type rawGate struct {
 	When, Why, Ask, Within string
 	Show, Amend            string
+	Tries                  *int
 	Lapse                  ledger.Lapse
 	By                     []string
 	Need, First            int
@@ -122,6 +124,20 @@ func (c *compiler) people(d *document, at string, g *rawGate, gate *Gate, sc *ex
 	if n, counted := countOf(append(slices.Clip(gate.By), gate.To...)); gate.Need > 1 && (len(g.By) == 0 || (counted && n < gate.Need)) {
 		c.report(Error, d.at(at+"/need"), fmt.Sprintf("Name %d people or more in by:.", gate.Need), "%d people have to agree, but by: names %s", gate.Need, map[bool]string{true: "nobody", false: fmt.Sprint(n)}[n == 0])
 	}
+}
+
+// gateOfAnswers compiles the gate of an agent: people decide about its answers.
+func (c *compiler) gateOfAnswers(d *document, g *rawGate, a *Agent) {
+	answer := expr.Text
+	if a.Answer != nil {
+		answer = a.Answer.Doc()
+	}
+	sc := c.scope(d, map[string]map[string]any{"answer": answer})
+	a.Gate = &Gate{When: c.cond(d, sc, "/gate/when", g.When), Tries: sentBack}
+	if g.Tries != nil {
+		a.Gate.Tries = *g.Tries
+	}
+	c.people(d, "/gate", g, a.Gate, sc)
 }
 
 // countOf counts who may settle a ticket; counted is false where an expression says who.

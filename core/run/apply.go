@@ -536,10 +536,16 @@ func (s *State) raise(e ledger.Event, d *ledger.GateRaised) error {
 		return nil
 	}
 	u := s.turns[e.Step]
-	if u == nil {
+	switch {
+	case u == nil:
 		return fmt.Errorf("there is no such step")
+	case d.Form == ledger.TextTicket && (u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise || u.judging || u.Ticket != nil):
+		return fmt.Errorf("no answer is there that people could decide about")
+	case d.Form == ledger.TextTicket:
+	default:
+		u.Phase = AskPeople
 	}
-	u.Ticket, u.Phase = t, AskPeople
+	u.Ticket = t
 	u.Thread.recountTurn()
 	return nil
 }
@@ -573,6 +579,13 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 	c := s.calls[step]
 	if c == nil {
 		u := s.turns[step]
+		if t.Raised.Form == ledger.TextTicket {
+			if d.Verb == ledger.Amend {
+				u.Thread.reword(d.Args)
+			}
+			u.Thread.recountTurn()
+			return nil
+		}
 		u.Phase = TurnOver
 		if d.Verb == ledger.NotHappened {
 			u.Phase = TurnLost
@@ -634,19 +647,34 @@ func (s *State) fire(step ledger.StepID, d *ledger.TimerFired) {
 		u.Fired = true
 		u.Thread.recountTurn()
 	}
+	if t := s.Ticket(step); t.Open() && d.What != ledger.ForRetry {
+		if d.What == ledger.ForMore {
+			t.Escalated = true
+		} else {
+			t.Fired = true
+		}
+	}
 	if c := s.calls[step]; c != nil {
 		if c.Progress == Again && d.What != ledger.ForTicket {
 			c.Fired = true
 		}
-		switch {
-		case !c.Ticket.Open() || d.What == ledger.ForRetry:
-		case d.What == ledger.ForMore:
-			c.Ticket.Escalated = true
-		default:
-			c.Ticket.Fired = true
-		}
 		c.recountCall()
+	} else if u := s.turns[step]; u != nil {
+		u.Thread.recountTurn()
 	}
+}
+
+// reword puts what somebody has made of the newest answer in its place.
+func (t *Thread) reword(args json.RawMessage) {
+	m, err := value.ReadObject(args)
+	text, ok := m["text"].(string)
+	if err != nil || !ok {
+		return
+	}
+	at := len(t.messages) - 1
+	t.messages, t.hashes = slices.Clone(t.messages), slices.Clone(t.hashes)
+	t.messages[at].Text = text
+	t.hashes[at] = hashOf(t.messages[at])
 }
 
 // repeated counts a call against same_call.

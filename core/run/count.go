@@ -57,7 +57,10 @@ func (t *Thread) recountTurn() {
 	case AskPeople:
 		n.tickets = 1
 	case Received:
-		if (!u.Decided() || u.left == 0) && !u.judging {
+		switch {
+		case u.Ticket.Open() && !u.Ticket.Fired: // people decide about the answer
+			n.tickets = 1
+		case (!u.Decided() || u.left == 0) && !u.judging:
 			n.able = 1
 		}
 	}

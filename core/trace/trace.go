@@ -510,6 +510,10 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 	case *ledger.GateSettled:
 		at := e.At
 		s.Wait.Settled, s.Wait.Verb, s.Wait.Who, s.Wait.Because = &at, d.Verb, d.By, d.Because
+		if s.Kind == Turn && s.Wait.Form == ledger.TextTicket {
+			s.Status = "returned"
+			return []*Step{s}, nil
+		}
 		if len(d.Args) > 0 {
 			s.Title, s.Args = named(d.Args), d.Args
 		}

@@ -25,8 +25,8 @@ type Said struct {
 func Talk(events []ledger.Event) []Said {
 	var out []Said
 	agent, words, returned := "", "", ledger.StepID("") // who has the baton, their newest words, the newest call that returned
-	relay := false
-	shown := ledger.Hidden // of the leg that the run's relay is at
+	relay, asked := false, ledger.StepID("")            // the answer that people decide about
+	shown := ledger.Hidden                              // of the leg that the run's relay is at
 	for _, e := range events {
 		if e.Thread == string(ledger.Root) {
 			switch d := e.Data.(type) {
@@ -62,6 +62,11 @@ func Talk(events []ledger.Event) []Said {
 				continue
 			}
 			said.Who, said.Agent, said.Text = "agent", agent, d.Text
+		case *ledger.GateRaised: // what people have not let through is not said
+			if n := len(out) - 1; d.Form == ledger.TextTicket && n >= 0 && out[n].Step == e.Step {
+				out, words, asked = out[:n], "", e.Step
+			}
+			continue
 		case *ledger.CallReturned:
 			returned, words = e.Step, ""
 			continue
@@ -78,6 +83,8 @@ func Talk(events []ledger.Event) []Said {
 				}
 			case d.Answer != "" && relay:
 				said.Who, said.Agent, said.Text, said.Step = "agent", agent, d.Answer, ledger.Root
+			case d.Answer != "" && asked != "":
+				said.Who, said.Agent, said.Text, said.Step = "agent", agent, d.Answer, asked
 			case d.Answer != "" && words == "" && returned != "":
 				said.Who, said.Agent, said.Text, said.Step = "agent", agent, d.Answer, returned
 			default:

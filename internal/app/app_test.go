@@ -168,6 +168,31 @@ func drills(t *testing.T, text string) []drill.Result {
 	return out
 }
 
+func TestDrillsDecideAboutAnswersOneTimeAfterAnother(t *testing.T) {
+	const base = `
+---
+agent: press
+summary: Answers the press.
+prompt: You answer the press.
+gate: {tries: 1}
+---
+relay: told
+legs: [press]
+---
+drill: d
+relay: told
+`
+	for gates, want := range map[string]string{
+		"[{back: Shorter.}, allow]":                     "expect: {where: run.turns == 2}",
+		"[{back: Shorter.}, {amend: {text: Nothing.}}]": "expect: {answer: {says: [Nothing.]}, where: run.turns == 2}",
+		"{refuse: It is late.}":                         "expect: {status: failed, problem: refused}",
+		"wait":                                          "expect: {status: held}",
+	} {
+		r := drills(t, base+"gates: {press: "+gates+"}\n"+want+"\n")[0]
+		assert.Equal(t, "passed", r.Status, "%s %v %s", gates, r.Faults, r.Error)
+	}
+}
+
 func TestDrillsSettleTheirGates(t *testing.T) {
 	const base = `
 ---

@@ -54,9 +54,15 @@ func (d *driver) ask(now time.Time, a loop.AskModel) error {
 	}
 	d.stage(now, a.Event)
 	req, step, attempt := a.Built.Request, a.Event.Step, sent.Attempt
+	agent := d.project.Agent(sent.Agent)
+	quiet := agent != nil && agent.Gate != nil // what people have not let through is not said
 	d.deed(step, attempt, d.project.Models[sent.Model].Timeout, func(ctx context.Context, out *done) {
 		out.turn = true
-		write, flush := d.e.Blanker.Stream(func(s string) { d.e.Live.Delta(d.run, step, s) })
+		write, flush := d.e.Blanker.Stream(func(s string) {
+			if !quiet {
+				d.e.Live.Delta(d.run, step, s)
+			}
+		})
 		out.reply, out.failed = d.e.Models.Ask(ctx, d.project, req, write)
 		flush()
 	})
