@@ -52,21 +52,22 @@ type Choice = view.Choice
 
 // Start is what POST /api/runs takes.
 type Start struct {
-	Text    string                 `json:"text"`
-	Session string                 `json:"session,omitempty"`
-	Agent   string                 `json:"agent,omitempty"`
-	Tools   ledger.Tools           `json:"tools,omitempty"`
-	Rung    ledger.Rung            `json:"rung,omitempty"`  // for all tools; none goes higher than the files let it
-	Rungs   map[string]ledger.Rung `json:"rungs,omitempty"` // for some
-	Relay   string                 `json:"relay,omitempty"` // to go through in place of asking an agent
-	Input   json.RawMessage        `json:"input,omitempty"` // of the relay; where it has one text, Text is that
-	From    string                 `json:"from,omitempty"`  // the leg that the relay begins with
-	Kept    json.RawMessage        `json:"kept,omitempty"`  // what it has kept by then
-	Until   string                 `json:"until,omitempty"` // the leg that it ends with
-	Turns   int                    `json:"turns,omitempty"` // in place of the project's limit
-	Model   string                 `json:"model,omitempty"`
-	Person  string                 `json:"person,omitempty"`
-	State   map[string]any         `json:"state,omitempty"`
+	Text     string                 `json:"text"`
+	Session  string                 `json:"session,omitempty"`
+	Agent    string                 `json:"agent,omitempty"`
+	Tools    ledger.Tools           `json:"tools,omitempty"`
+	Rung     ledger.Rung            `json:"rung,omitempty"`      // for all tools; none goes higher than the files let it
+	Rungs    map[string]ledger.Rung `json:"rungs,omitempty"`     // for some
+	Relay    string                 `json:"relay,omitempty"`     // to go through in place of asking an agent
+	Input    json.RawMessage        `json:"input,omitempty"`     // of the relay; where it has one text, Text is that
+	From     string                 `json:"from,omitempty"`      // the leg that the relay begins with
+	Kept     json.RawMessage        `json:"kept,omitempty"`      // what it has kept by then
+	Until    string                 `json:"until,omitempty"`     // the leg that it ends with
+	Turns    int                    `json:"turns,omitempty"`     // in place of the project's limit
+	PersonAt []ledger.Place         `json:"person_at,omitempty"` // where a person looks at every step of the run
+	Model    string                 `json:"model,omitempty"`
+	Person   string                 `json:"person,omitempty"`
+	State    map[string]any         `json:"state,omitempty"`
 }
 
 // Begun is what POST /api/runs gives. A message that waits has no run yet.

@@ -342,6 +342,27 @@ func TestTheSwitchesOfTry(t *testing.T) {
 	p.sees("write · gate")
 	p.click("try it on the bench")
 	p.sees("rung free · gate")
+
+	// step by step, with an argument changed on the way
+	p.open("/try")
+	pick("Where the run waits", "at each turn and call")
+	p.keys("textarea", "What is known of the vessel Petrel?\r")
+	p.sees("Send turn 1 of desk?")
+	p.sound("a turn that waits")
+	p.click("Go on")
+	p.sees("May desk call find_vessel")
+	p.click("Change…")
+	p.until(`document.querySelector("input[id$=_name]")`)
+	js[chromedp.Void](p, `document.querySelector("input[id$=_name]").select()`)
+	p.keys("input[id$=_name]", "Gannet")
+	p.click("Change and allow")
+	p.sees("Send turn 2 of desk?")
+	p.sees("go on without looking at every step")
+	p.until(`document.querySelector('[role=group][aria-label^="Ticket"]').innerText.includes("Send turn 2")`)
+	js[chromedp.Void](p, `document.querySelector('[role=group][aria-label^="Ticket"] input[type=checkbox]').click()`)
+	p.click("Go on")
+	p.sees(`"length_m":18.5`)
+	p.until(`document.body.innerText.includes("done")`)
 }
 
 func TestAPersonSaysWhatBecameOfACall(t *testing.T) {

@@ -126,12 +126,26 @@ type RunOpened struct {
 	Zone     string               `json:"zone"`
 	Memory   []Message            `json:"memory,omitempty"`
 	State    map[string]any       `json:"state,omitempty"`
-	Lines    map[string][]Message `json:"lines,omitempty"`    // of consults that remember, by asker/agent
-	Consults map[string]Canned    `json:"consults,omitempty"` // agents that are not run when they are consulted: what they answer
-	Legs     map[string]Canned    `json:"legs,omitempty"`     // of the run's relay that are not gone into: what they bring
-	Agreed   map[string]Agreed    `json:"agreed,omitempty"`   // in the session before, by tool, where its gate counts it
+	Lines    map[string][]Message `json:"lines,omitempty"`     // of consults that remember, by asker/agent
+	Consults map[string]Canned    `json:"consults,omitempty"`  // agents that are not run when they are consulted: what they answer
+	Legs     map[string]Canned    `json:"legs,omitempty"`      // of the run's relay that are not gone into: what they bring
+	PersonAt []Place              `json:"person_at,omitempty"` // where a person looks at every step of the run
+	Agreed   map[string]Agreed    `json:"agreed,omitempty"`    // in the session before, by tool, where its gate counts it
 	Why      string               `json:"why"`
 }
+
+// Place is a place at which a person looks at every step, beyond the gates.
+type Place string
+
+// The places.
+const (
+	AtTurns  Place = "turns"  // before each turn is sent
+	AtCalls  Place = "calls"  // before each call of a tool
+	AtAnswer Place = "answer" // before an answer counts
+)
+
+// Places lists them in the order in which a run comes to them.
+func Places() []Place { return []Place{AtTurns, AtCalls, AtAnswer} }
 
 // Agreed is how often people have agreed to calls of a tool in a session, and whether they
 // are not to be asked again.
@@ -320,6 +334,7 @@ type CallDecided struct {
 	Rung    Rung            `json:"rung,omitempty"`
 	Repairs []string        `json:"repairs,omitempty"` // what was put right in the arguments
 	Because string          `json:"because,omitempty"` // the model's reason, for reason_first
+	Step    bool            `json:"step,omitempty"`    // a person looks at every call
 	Why     string          `json:"why"`
 }
 
@@ -613,6 +628,7 @@ const (
 	OutcomeTicket  TicketKind = "outcome"  // did this happen?
 	QuestionTicket TicketKind = "question" // what do you say?
 	TextTicket     TicketKind = "text"     // is this text fine?
+	PauseTicket    TicketKind = "pause"    // may this turn be sent?
 )
 
 // Verb is how a ticket is settled.
@@ -641,6 +657,8 @@ func (k TicketKind) Verbs() []Verb {
 		return []Verb{Happened, NotHappened, GiveUp}
 	case QuestionTicket:
 		return []Verb{Answer, RefuseIt}
+	case PauseTicket:
+		return []Verb{Allow, Amend}
 	case TextTicket:
 		return []Verb{Allow, RefuseIt, Amend, SendBack}
 	case GateTicket:
@@ -684,6 +702,7 @@ type GateRaised struct {
 	May      []Verb          `json:"may,omitempty"`   // of the kind's verbs, those that it takes; none is all
 	Need     int             `json:"need,omitempty"`  // how many have to agree; 0 is one
 	Spare    bool            `json:"spare,omitempty"` // who agrees may say that this is not to be asked again in the session
+	Step     bool            `json:"step,omitempty"`  // a person looks at every such step: who agrees may say that the run goes on without that
 	Escalate *Escalation     `json:"escalate,omitempty"`
 	Due      *time.Time      `json:"due,omitempty"`
 	Because  string          `json:"because,omitempty"` // the model's reason, for reason_first

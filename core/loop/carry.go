@@ -114,7 +114,7 @@ func before(p *project.Project, s *run.State, c *run.Call) Action {
 	tool := p.Tools[c.Decided.Tool]
 	diff := tool.Work.Looks && !stubbed(s, c)
 	switch {
-	case c.Looked == nil && (diff || (tool.Gate != nil && len(tool.Gate.LooksUp) > 0)):
+	case c.Looked == nil && (diff || (tool.Gate != nil && len(tool.Gate.LooksUp) > 0 && !c.Decided.Step)):
 		return Look{Tool: tool, Call: c, Diff: diff, Reads: lookups(p, s, c)}
 	case c.Looked != nil && c.Looked.Words != "":
 		return Record{ledger.New(c.Step, &ledger.CallRefused{Words: c.Looked.Words, Why: "it cannot succeed, so nobody is asked"})}

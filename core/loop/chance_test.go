@@ -84,11 +84,11 @@ func (c chance) end(choose choose, w *coretest.World, step ledger.StepID) {
 // settle lets a person decide what waits for one.
 func settle(choose choose, w *coretest.World, tk *run.Ticket) {
 	verbs := tk.Raised.Verbs()
-	x := loop.Settlement{Verb: verbs[choose("verb", len(verbs))], By: "master", As: "master", Because: "I say so"}
+	x := loop.Settlement{Verb: verbs[choose("verb", len(verbs))], By: "master", As: "master", Because: "I say so", Spare: tk.Raised.Step && choose("spare", 4) == 0}
 	switch x.Verb {
 	case ledger.Amend:
 		x.Args = map[string]any{"berth": "E5"}
-		if tk.Raised.Form == ledger.TextTicket {
+		if tk.Raised.Form != ledger.GateTicket {
 			x.Args = map[string]any{"text": "other words"}
 		}
 	case ledger.Answer:

@@ -110,6 +110,9 @@ func decideCall(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 		return
 	}
 	why, held := gated(tool, vars, d.Rung, s.Agreed(tool.Name))
+	if a := p.Agent(t.Agent()); !held && u.N > 0 && s.Steps(ledger.AtCalls, placesOf(a)) {
+		d.Step, held, why = true, true, "a person looks at every call (person_at: calls)"
+	}
 	if !held {
 		d.Verdict = ledger.Start
 		switch n := len(u.Reply.Calls); {
@@ -132,7 +135,7 @@ func decideCall(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 		return
 	}
 	d.Verdict, d.Why, d.Lapse = ledger.Gate, why, ledger.LapseRefuses
-	if tool.Gate != nil {
+	if tool.Gate != nil && !d.Step {
 		d.Lapse = tool.Gate.Lapse
 	}
 }

@@ -84,10 +84,13 @@ func lastWord(p *project.Project, s *run.State, at time.Time) (answer string, ac
 func endingOf(t *run.Thread, why string) []Action {
 	var acts []Action
 	u := t.Turn()
-	if u == nil {
-		return nil
-	}
 	add := func(step ledger.StepID, d ledger.Data) { acts = append(acts, Record{ledger.New(step, d)}) }
+	if tk := t.Pause(); tk.Open() {
+		add(tk.Step, &ledger.GateSettled{Verb: ledger.Withdrawn, Why: why})
+	}
+	if u == nil {
+		return acts
+	}
 	if u.Ticket.Open() {
 		add(u.Step, &ledger.GateSettled{Verb: ledger.Withdrawn, Why: why})
 	}

@@ -414,6 +414,9 @@ func turn(p *project.Project, s *run.State, t *run.Thread, at time.Time, why str
 			model = a.Model
 		}
 	}
+	if acts, waits := pause(p, s, t, n, again, why); waits {
+		return acts
+	}
 	b, err := prompt.Build(p, s, t, model, at)
 	if err != nil {
 		return fail(t, ledger.Problem{Class: "prompt", Say: err.Error(), Remedy: "Fix the project's file and ask again."}, "the request could not be made")

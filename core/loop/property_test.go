@@ -39,7 +39,7 @@ var courses = [][2]string{
 func TestWhateverHappensARunEndsAndIsRetoldTheSame(t *testing.T) {
 	p := coretest.Project(t, coretest.Main)
 	rapid.Check(t, func(t *rapid.T) {
-		w := coretest.Open(p, "x")
+		w := coretest.Begin(p, ledger.RunOpened{Text: "x", PersonAt: somePlaces(t)})
 		agents.drive(t, w)
 		same(t, foldsTheSame(t, w), w.S)
 		theLedgerHolds(t, w)
@@ -51,7 +51,7 @@ func TestWhateverHappensARelayEndsAndIsRetoldTheSame(t *testing.T) {
 	p := coretest.Project(t, coretest.Letters)
 	rapid.Check(t, func(t *rapid.T) {
 		c := rapid.SampledFrom(courses).Draw(t, "course")
-		w := coretest.Begin(p, ledger.RunOpened{Relay: c[0], Input: json.RawMessage(c[1]), Text: c[0]})
+		w := coretest.Begin(p, ledger.RunOpened{Relay: c[0], Input: json.RawMessage(c[1]), Text: c[0], PersonAt: somePlaces(t)})
 		relays.drive(t, w)
 		again := foldsTheSame(t, w)
 		assert.Equal(t, w.S.Closed(), again.Closed())
@@ -60,6 +60,14 @@ func TestWhateverHappensARelayEndsAndIsRetoldTheSame(t *testing.T) {
 		theLedgerHolds(t, w)
 		anyPrefixCanBeDrivenToAnEnd(t, w, relays)
 	})
+}
+
+// somePlaces draws where a person looks at every step; nowhere, mostly.
+func somePlaces(t *rapid.T) []ledger.Place {
+	if rapid.IntRange(0, 2).Draw(t, "looks") > 0 {
+		return nil
+	}
+	return rapid.SliceOfNDistinct(rapid.SampledFrom(ledger.Places()), 1, 3, rapid.ID).Draw(t, "places")
 }
 
 // foldsTheSame holds that the ledger folds to the same state when it is read back, and gives

@@ -147,7 +147,7 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 			return nil, err
 		}
 		ev.Result = raw
-	case ledger.Happened:
+	case ledger.Happened: // of a step that a person looks at: they say what it brings in its place
 		if t := p.Tools[t.Raised.Tool]; t != nil && s.Result != nil {
 			if faults := t.Output.Check(s.Result); len(faults) > 0 {
 				return nil, refused("Give a result as output: of the tool describes it, or omit it.", "the result is not one that %s gives: %s", t.Name, schema.Say(faults))
@@ -260,7 +260,7 @@ func verbList(v []ledger.Verb) string {
 
 // amendment puts changed values into a ticket's arguments and checks them.
 func amendment(p *project.Project, t *run.Ticket, change map[string]any) (json.RawMessage, error) {
-	if t.Raised.Form == ledger.TextTicket {
+	if t.Raised.Form == ledger.TextTicket || t.Raised.Form == ledger.PauseTicket {
 		return textChange(change)
 	}
 	if len(change) == 0 {

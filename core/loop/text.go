@@ -219,13 +219,23 @@ func (g *going) remarked(say string) string {
 // gate for its answers; else at once.
 func through(p *project.Project, s *run.State, t *run.Thread, outcome ledger.End, text string, val json.RawMessage, remarks, why string) []Action {
 	a, u := p.Agent(t.Agent()), t.Turn()
-	if a == nil || a.Gate == nil || t.Judges() {
+	if a == nil || t.Judges() {
 		return closing(t, outcome, text, val, remarks, why)
 	}
 	tk := u.Ticket
+	if tk != nil && tk.Raised.Form != ledger.TextTicket {
+		tk = nil // it was about the turn, which was lost
+	}
+	g, step := a.Gate, false
+	if g == nil && (s.Steps(ledger.AtAnswer, a.PersonAt) || tk != nil) {
+		g, step = &project.Gate{Need: 1, Tries: project.SentBack}, true
+	}
+	if g == nil {
+		return closing(t, outcome, text, val, remarks, why)
+	}
 	switch {
 	case tk == nil:
-		raise, held := answerTicket(p, s, t, a, text, val)
+		raise, held := answerTicket(p, s, t, a, g, step, text, val)
 		if !held {
 			return closing(t, outcome, text, val, remarks, why)
 		}
@@ -252,7 +262,7 @@ func through(p *project.Project, s *run.State, t *run.Thread, outcome ledger.End
 	case ledger.RefuseIt:
 		return fail(t, ledger.Problem{Class: "refused", Say: fmt.Sprintf("%s refused the answer of %s: %s", st.By, a.Name, st.Because)}, st.By+" refused it")
 	case ledger.Lapsed:
-		if a.Gate.Lapse == ledger.LapseAllows {
+		if g.Lapse == ledger.LapseAllows {
 			return closing(t, outcome, text, val, remarks, "nobody decided in time, and the gate then allows")
 		}
 		return fail(t, ledger.Problem{Class: classLapsed, Say: "nobody decided about the answer of " + a.Name + " in time", Remedy: "Give the gate more time, escalate: or lapse: allow."}, "the ticket lapsed")
@@ -263,10 +273,13 @@ func through(p *project.Project, s *run.State, t *run.Thread, outcome ledger.End
 }
 
 // answerTicket raises the ticket of an answer; held is false where its gate does not hold.
-func answerTicket(p *project.Project, s *run.State, t *run.Thread, a *project.Agent, text string, val json.RawMessage) (raise ledger.Event, held bool) {
-	g, u := a.Gate, t.Turn()
+func answerTicket(p *project.Project, s *run.State, t *run.Thread, a *project.Agent, g *project.Gate, step bool, text string, val json.RawMessage) (raise ledger.Event, held bool) {
+	u := t.Turn()
 	vars := answerVars(p, s, t, val)
 	why := "gate: the answers of " + a.Name
+	if step {
+		why = "a person looks at every answer (person_at: answer)"
+	}
 	if g.When != nil {
 		yes, err := g.When.True(vars)
 		if err == nil && !yes {
@@ -279,7 +292,7 @@ func answerTicket(p *project.Project, s *run.State, t *run.Thread, a *project.Ag
 	if g.Why != "" {
 		why = "gate: " + g.Why
 	}
-	r := &ledger.GateRaised{Form: ledger.TextTicket, Agent: a.Name, Tool: a.Name, Args: textArgs(text), Ask: "May " + a.Name + " say this?", Not: barred(s, g), May: []ledger.Verb{ledger.Allow, ledger.RefuseIt, ledger.Amend}, Why: why}
+	r := &ledger.GateRaised{Form: ledger.TextTicket, Agent: a.Name, Tool: a.Name, Args: textArgs(text), Ask: "May " + a.Name + " say this?", Not: barred(s, g), May: []ledger.Verb{ledger.Allow, ledger.RefuseIt, ledger.Amend}, Spare: step, Step: step, Why: why}
 	if q, err := g.Ask.Fill(vars); err == nil && q != "" {
 		r.Ask = q
 	}

@@ -23,10 +23,13 @@ import (
 func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 	tool := p.Tools[c.Decided.Tool]
 	g := tool.Gate
-	if g == nil {
-		g = &project.Gate{} // the rung asks
+	if g == nil || c.Decided.Step {
+		g = &project.Gate{} // the rung asks, or a person looks at every call
 	}
 	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: c.Turn.Agent, Tool: tool.Name, Args: c.Args, Because: c.Decided.Because, Spare: g.First > 0, Why: c.Decided.Why}
+	if c.Decided.Step {
+		raise.Step, raise.Spare, raise.May = true, true, []ledger.Verb{ledger.Allow, ledger.RefuseIt, ledger.Amend, ledger.Happened}
+	}
 	if g.Need > 1 {
 		raise.Need = g.Need
 	}
@@ -192,6 +195,13 @@ func settled(p *project.Project, s *run.State, c *run.Call) []Action {
 		words := fmt.Sprintf("%s was done, says %s.", d.Tool, who)
 		if string(result) != "null" {
 			words += " Its result: " + string(result)
+		}
+		if c.Ticket.Raised.Step { // the person gives it in place of the tool: the model reads what it would
+			if v, err := value.Read(result); err == nil && p.Tools[d.Tool] != nil {
+				if sp, bad := Speak(p.Tools[d.Tool], callVars(p, s, p.Tools[d.Tool], c), deed.Result{Value: v}, ""); bad == nil {
+					words = sp.Words
+				}
+			}
 		}
 		acts := one(ledger.New(c.Step, &ledger.CallReturned{Result: result, Words: words, By: who}))
 		if t := p.Tools[d.Tool]; t != nil && string(result) != "null" { // what it sets, it sets also where a person tells of it

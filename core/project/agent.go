@@ -33,6 +33,7 @@ func (c *compiler) agent(d *document) {
 		GoodWhen      any `json:"good_when"`
 		Tries         int
 		Gate          *rawGate
+		PersonAt      []ledger.Place `json:"person_at"`
 		On            map[ledger.Moment][]rawHook
 		Memory        struct {
 			Keep     string
@@ -41,7 +42,7 @@ func (c *compiler) agent(d *document) {
 		Limits struct{ Turns int }
 	}
 	c.into(d, &r)
-	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, Sees: map[string]ledger.Sees{}, Turns: r.Limits.Turns, Rejoin: r.Rejoin, SendsReasoning: r.Reasoning == "again", Place: d.at("/agent"), Said: d.at("/prompt")}
+	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, Sees: map[string]ledger.Sees{}, Turns: r.Limits.Turns, Rejoin: r.Rejoin, SendsReasoning: r.Reasoning == "again", PersonAt: r.PersonAt, Place: d.at("/agent"), Said: d.at("/prompt")}
 	a.Settings = Settings{Temperature: r.Settings.Temperature, Seed: r.Settings.Seed, MaxTokens: r.Settings.MaxTokens, Calls: r.Settings.Calls}
 	if a.Settings.Calls == "free" {
 		a.Settings.Calls = ""

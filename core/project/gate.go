@@ -133,7 +133,7 @@ func (c *compiler) gateOfAnswers(d *document, g *rawGate, a *Agent) {
 		answer = a.Answer.Doc()
 	}
 	sc := c.scope(d, map[string]map[string]any{"answer": answer})
-	a.Gate = &Gate{When: c.cond(d, sc, "/gate/when", g.When), Tries: sentBack}
+	a.Gate = &Gate{When: c.cond(d, sc, "/gate/when", g.When), Tries: SentBack}
 	if g.Tries != nil {
 		a.Gate.Tries = *g.Tries
 	}

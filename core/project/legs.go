@@ -179,7 +179,7 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 func (c *compiler) gateOfLeg(d *document, r *Relay, l *Leg, x rawLeg, at string, s *expr.Scope) {
 	g := x.Gate
 	l.Gate = &Gate{Show: c.template(d, s, at+"/gate/show", g.Show), Amend: g.Amend}
-	l.Back, l.Refused, l.Lapsed, l.Tries = x.Back, x.Refused, x.Lapsed, cmp.Or(x.Tries, sentBack)
+	l.Back, l.Refused, l.Lapsed, l.Tries = x.Back, x.Refused, x.Lapsed, cmp.Or(x.Tries, SentBack)
 	c.people(d, at+"/gate", g, l.Gate, s)
 	for key, to := range map[string]string{"back": x.Back, "refused": x.Refused, "lapsed": x.Lapsed} {
 		c.legNamed(d, r, at+"/"+key, to)

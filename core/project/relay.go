@@ -68,7 +68,7 @@ const (
 	branchesMost = 32
 	stepsOfPlan  = 8 // by default
 	rounds       = 6 // by default
-	sentBack     = 3 // by default, how often a gate may send its text back
+	SentBack     = 3 // by default, how often a gate may send its text back
 )
 
 // Leg is one station of a relay.

@@ -101,6 +101,7 @@ type Agent struct {
 	Consults       []*Consult
 	Input          *schema.Schema           // of what it is consulted with beside the question; nil: nothing
 	Answer         *schema.Schema           // that its answers have to fit; nil: any text
+	PersonAt       []ledger.Place           // where a person looks at every step of it
 	Gate           *Gate                    // where people decide about its answers; nil: nowhere
 	Good           *Good                    // what has to hold of its answers; nil: nothing
 	Window         int                      // messages kept; 0 is all

@@ -379,6 +379,7 @@ func (s *State) turnEvent(t *Thread, e ledger.Event) error {
 				u.Thread.recount(&u.counted, counts{})
 			}
 			u = &Turn{Step: e.Step, Thread: t, N: d.N, Agent: d.Agent, last: s.limit != nil}
+			t.pause = nil
 			t.turn, s.turns[e.Step] = u, u
 			t.turns++
 			s.turnsSent++
@@ -536,10 +537,19 @@ func (s *State) raise(e ledger.Event, d *ledger.GateRaised) error {
 		return nil
 	}
 	u := s.turns[e.Step]
+	if d.Form == ledger.PauseTicket {
+		p := s.byID[e.Step.Parent()]
+		if p == nil || u != nil || p.pause != nil || e.Step != p.id.Turn(p.turns+1) {
+			return fmt.Errorf("no turn comes next there that could wait")
+		}
+		p.pause = t
+		p.recountTurn()
+		return nil
+	}
 	switch {
 	case u == nil:
 		return fmt.Errorf("there is no such step")
-	case d.Form == ledger.TextTicket && (u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise || u.judging || u.Ticket != nil):
+	case d.Form == ledger.TextTicket && (u.Phase != Received || len(u.Reply.Calls) > 0 || u.revise || u.judging || (u.Ticket != nil && u.Ticket.Raised.Form == ledger.TextTicket)):
 		return fmt.Errorf("no answer is there that people could decide about")
 	case d.Form == ledger.TextTicket:
 	default:
@@ -576,6 +586,15 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 	}
 	t.Settled = d
 	s.settled[step] = d
+	s.freed = s.freed || (t.Raised.Step && d.Spare)
+	if t.Raised.Form == ledger.PauseTicket {
+		p := s.byID[step.Parent()]
+		if d.Verb == ledger.Amend {
+			p.reword(d.Args)
+		}
+		p.recountTurn()
+		return nil
+	}
 	c := s.calls[step]
 	if c == nil {
 		u := s.turns[step]
@@ -597,7 +616,7 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 	if t.Raised.Form == ledger.GateTicket {
 		c.Verdict = d
 	}
-	if t.Raised.Spare && (d.Verb == ledger.Allow || d.Verb == ledger.Amend) {
+	if t.Raised.Spare && !t.Raised.Step && (d.Verb == ledger.Allow || d.Verb == ledger.Amend) {
 		was := s.agreed[t.Raised.Tool]
 		if s.agreed = maps.Clone(s.agreed); s.agreed == nil {
 			s.agreed = map[string]ledger.Agreed{}

@@ -39,7 +39,14 @@ func (t *Thread) recountTurn() {
 	}
 	n := counts{}
 	u := t.turn
-	if u == nil {
+	switch {
+	case t.pause.Open():
+		t.recount(&t.first, counts{tickets: 1})
+		if u != nil {
+			t.recount(&u.counted, counts{})
+		}
+		return
+	case u == nil:
 		t.recount(&t.first, counts{able: 1})
 		return
 	}

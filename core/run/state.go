@@ -2,6 +2,7 @@ package run
 
 import (
 	"maps"
+	"slices"
 	"time"
 
 	"stonebaton.example/core/ledger"
@@ -41,6 +42,7 @@ type State struct {
 	lost      map[ledger.StepID]int
 	settled   map[ledger.StepID]*ledger.GateSettled
 	agreed    map[string]ledger.Agreed // in the session, by tool
+	freed     bool                     // a person has said that nobody looks at every step any more
 
 	heldSince time.Time
 	heldFor   time.Duration
@@ -179,6 +181,12 @@ func (s *State) Able() bool {
 // counts it.
 func (s *State) Agreed(tool string) ledger.Agreed { return s.agreed[tool] }
 
+// Steps says whether a person looks at every step of a place, as the run was begun, or as who
+// acts on the thread says.
+func (s *State) Steps(at ledger.Place, own []ledger.Place) bool {
+	return !s.freed && (slices.Contains(s.opened.PersonAt, at) || slices.Contains(own, at))
+}
+
 // Tickets lists the open tickets in order of their threads and calls.
 func (s *State) Tickets() []*Ticket {
 	var out []*Ticket
@@ -187,6 +195,12 @@ func (s *State) Tickets() []*Ticket {
 	}
 	for _, t := range s.threads {
 		if t.own.tickets == 0 {
+			continue
+		}
+		if t.pause.Open() {
+			out = append(out, t.pause)
+		}
+		if t.turn == nil {
 			continue
 		}
 		if t.turn.Ticket.Open() {
@@ -237,6 +251,9 @@ func (s *State) Flying(step ledger.StepID) bool {
 
 // Ticket finds the newest ticket of a step.
 func (s *State) Ticket(step ledger.StepID) *Ticket {
+	if t := s.byID[step.Parent()]; t != nil && t.pause.Open() && t.pause.Step == step {
+		return t.pause
+	}
 	if t := s.turns[step]; t != nil {
 		return t.Ticket
 	}

@@ -30,6 +30,7 @@ type Thread struct {
 	facts    map[string]any // its own copy of the state, never changed in place
 	base     map[string]any // the parent's when it was opened
 	turn     *Turn          // the newest; nil before the first
+	pause    *Ticket        // of the turn that comes next, where a person looks at it first
 	turns    int
 	byAgent  map[string]int // turns of each agent on it
 	view     int            // the first message that who holds the baton sees
@@ -94,6 +95,9 @@ func (t *Thread) Turns() int { return t.turns }
 
 // TurnsOf counts the turns that an agent has had on the thread.
 func (t *Thread) TurnsOf(agent string) int { return t.byAgent[agent] }
+
+// Pause gives the ticket of the turn that comes next; nil where nobody looks at it first.
+func (t *Thread) Pause() *Ticket { return t.pause }
 
 // Planned gives the call that took the newest step of the plan that is made on the thread; nil
 // where there is none.

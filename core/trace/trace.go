@@ -493,6 +493,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 	case *ledger.CallRefused:
 		end("refused", d.Words)
 	case *ledger.GateRaised:
+		if s == nil { // a turn that a person looks at before it is sent
+			s = t.add(&Step{ID: e.Step, Kind: Turn, Agent: d.Agent, Name: d.Tool, Why: d.Why, Began: e.At})
+		}
 		s.Status = "waiting"
 		s.Wait = &Wait{Form: d.Form, Ask: d.Ask, Why: d.Why, By: append([]string{}, d.By...), Shown: d.Shown, Raised: e.At, Due: d.Due, Need: d.Need, Spare: d.Spare, Barred: d.Not, Wants: d.Wants, Escalate: d.Escalate}
 	case *ledger.GateVoted:

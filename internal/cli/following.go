@@ -143,8 +143,12 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 			string(ledger.GateTicket):     "         a allow, c change, r refuse, enter leaves it open: ",
 			string(ledger.OutcomeTicket):  "         h it happened, n it did not, g give up, enter leaves it open: ",
 			string(ledger.QuestionTicket): "         your answer; enter leaves it open: ",
+			string(ledger.PauseTicket):    "         g go on, c change, n go on without looking, enter leaves it open: ",
 			string(ledger.TextTicket):     "         a allow, c change, b send back, r refuse, enter leaves it open: ",
 		}[t.Form]
+		if t.Form == string(ledger.GateTicket) && t.Stepwise {
+			prompt = "         a allow, c change, d do not call it but give its result, r refuse, n go on without looking, enter leaves it open: "
+		}
 		choice, err := read(prompt)
 		if err != nil || choice == "" {
 			k.print("\n")
@@ -167,7 +171,20 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 				continue
 			}
 			s.Verb = verb
-		case strings.ToLower(choice)[:1] == "a":
+		case strings.ToLower(choice)[:1] == "n" && t.Spare:
+			s.Verb, s.Spare = ledger.Allow, true
+		case strings.ToLower(choice)[:1] == "d" && slices.Contains(t.Verbs, ledger.Happened):
+			s.Verb = ledger.Happened
+			raw, err := read("         its result, as JSON: ")
+			if err != nil {
+				return false, nil
+			}
+			if _, err := value.Read([]byte(raw)); err != nil {
+				k.print("         that is not JSON: %v\n", err)
+				continue
+			}
+			s.Result = json.RawMessage(raw)
+		case strings.ToLower(choice)[:1] == "a", strings.ToLower(choice)[:1] == "g" && t.Form == string(ledger.PauseTicket):
 			s.Verb = ledger.Allow
 		case strings.ToLower(choice)[:1] == "r":
 			s.Verb = ledger.RefuseIt
@@ -179,7 +196,7 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 			if s.Because, err = read("         your remarks: "); err != nil {
 				return false, nil
 			}
-		case strings.ToLower(choice)[:1] == "c" && t.Form == string(ledger.TextTicket):
+		case strings.ToLower(choice)[:1] == "c" && (t.Form == string(ledger.TextTicket) || t.Form == string(ledger.PauseTicket)):
 			s.Verb = ledger.Amend
 			text, err := read("         the text as it is to be, in one line: ")
 			if err != nil {

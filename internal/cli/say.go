@@ -23,7 +23,8 @@ type wish struct {
 	relay, input                      string
 	from, kept, until                 string
 	turns                             int
-	stubs, noTools                    bool
+	stubs, noTools, pause             bool
+	personAt                          []ledger.Place
 	rung                              ledger.Rung
 	rungs                             map[string]ledger.Rung
 }
@@ -58,6 +59,17 @@ func (w *wish) flags(fs *flag.FlagSet) {
 		w.rungs[tool] = ledger.Rung(r)
 		return nil
 	})
+	fs.BoolVar(&w.pause, "pause", false, "wait before each turn and each call of a tool, until you go on")
+	fs.Func("person-at", "let a person look at every step of these `places`: turns, calls, answer, parted by commas", func(v string) error {
+		for _, at := range strings.Split(v, ",") {
+			place := ledger.Place(strings.TrimSpace(at))
+			if !slices.Contains(ledger.Places(), place) {
+				return fmt.Errorf("unknown place %q; there is turns, calls and answer", at)
+			}
+			w.personAt = append(w.personAt, place)
+		}
+		return nil
+	})
 	fs.BoolVar(&w.stubs, "stubs", false, "call stubs in place of live tools")
 	fs.BoolVar(&w.noTools, "no-tools", false, "take every tool away")
 }
@@ -86,7 +98,10 @@ func (w *wish) object(k *call, name, given string) (json.RawMessage, error) {
 }
 
 func (w *wish) start(k *call, text string) (api.Start, error) {
-	s := api.Start{Text: text, Session: w.session, Agent: w.to, Model: w.model, Person: w.person, Tools: ledger.ToolsLive, Rung: w.rung, Rungs: w.rungs, Relay: w.relay, Turns: w.turns}
+	s := api.Start{Text: text, Session: w.session, Agent: w.to, Model: w.model, Person: w.person, Tools: ledger.ToolsLive, Rung: w.rung, Rungs: w.rungs, Relay: w.relay, Turns: w.turns, PersonAt: w.personAt}
+	if w.pause {
+		s.PersonAt = append(s.PersonAt, ledger.AtTurns, ledger.AtCalls)
+	}
 	var err error
 	if s.Input, err = w.object(k, "input", w.input); err != nil {
 		return s, err

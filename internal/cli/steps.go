@@ -227,7 +227,7 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 	}
 	out := sprint("         %s: %s   %s%s\n", k.paint("1;31", fmt.Sprintf("ticket %d", t.ID)), t.Ask, who, due)
 	switch ledger.TicketKind(t.Form) {
-	case ledger.TextTicket:
+	case ledger.TextTicket, ledger.PauseTicket:
 		out += painted("           " + hanging(textOf(t), 11) + "\n")
 	case ledger.GateTicket, ledger.OutcomeTicket:
 		out += sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
@@ -260,6 +260,9 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 			return out + sprint("         answer with   stonebaton answer %d '{…}'    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
 		}
 		return out + sprint("         answer with   stonebaton answer %d \"…\"    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
+	}
+	if t.Form == string(ledger.PauseTicket) {
+		return out + sprint("         go on with   stonebaton allow %d    change that with   stonebaton amend %d -args '{\"text\": \"…\"}'    go on without looking with   stonebaton allow %d -spare\n", t.ID, t.ID, t.ID)
 	}
 	if t.Form == string(ledger.TextTicket) {
 		ways := []string{fmt.Sprintf("allow with   stonebaton allow %d", t.ID)}

@@ -42,7 +42,7 @@ var ticketsCommand = command{
 			}
 			for _, t := range list {
 				wants := t.Agent + " wants " + t.Tool + ": " + t.Why
-				if t.Form == string(ledger.QuestionTicket) || t.Form == string(ledger.TextTicket) {
+				if slices.Contains([]ledger.TicketKind{ledger.QuestionTicket, ledger.TextTicket, ledger.PauseTicket}, ledger.TicketKind(t.Form)) {
 					wants = t.Agent + ": " + t.Why
 				}
 				k.print("%-8s %s\n", t.Run, wants)

@@ -205,17 +205,18 @@ type Start struct {
 	Rung     ledger.Rung              `json:"rung,omitempty"`  // for all tools; none goes higher than the files let it
 	Rungs    map[string]ledger.Rung   `json:"rungs,omitempty"` // for some
 	Model    string                   `json:"model,omitempty"`
-	Turns    int                      `json:"turns,omitempty"`    // the limit of turns, in place of the project's
-	State    map[string]any           `json:"state,omitempty"`    // facts to begin with, for a new session
-	Relay    string                   `json:"relay,omitempty"`    // to go through in place of asking an agent; "" is the project's start, where that is one
-	Input    json.RawMessage          `json:"input,omitempty"`    // of the relay
-	From     string                   `json:"from,omitempty"`     // the leg that the relay begins with
-	Kept     json.RawMessage          `json:"kept,omitempty"`     // what it has kept by then
-	Until    string                   `json:"until,omitempty"`    // the leg that it ends with
-	Call     *ledger.Ask              `json:"call,omitempty"`     // one call in place of a message: no model is asked
-	Via      string                   `json:"via,omitempty"`      // what brought it
-	Consults map[string]ledger.Canned `json:"consults,omitempty"` // agents that are not run when they are consulted: what they answer
-	Legs     map[string]ledger.Canned `json:"legs,omitempty"`     // of the relay that are not gone into: what they bring
+	PersonAt []ledger.Place           `json:"person_at,omitempty"` // where a person looks at every step of the run
+	Turns    int                      `json:"turns,omitempty"`     // the limit of turns, in place of the project's
+	State    map[string]any           `json:"state,omitempty"`     // facts to begin with, for a new session
+	Relay    string                   `json:"relay,omitempty"`     // to go through in place of asking an agent; "" is the project's start, where that is one
+	Input    json.RawMessage          `json:"input,omitempty"`     // of the relay
+	From     string                   `json:"from,omitempty"`      // the leg that the relay begins with
+	Kept     json.RawMessage          `json:"kept,omitempty"`      // what it has kept by then
+	Until    string                   `json:"until,omitempty"`     // the leg that it ends with
+	Call     *ledger.Ask              `json:"call,omitempty"`      // one call in place of a message: no model is asked
+	Via      string                   `json:"via,omitempty"`       // what brought it
+	Consults map[string]ledger.Canned `json:"consults,omitempty"`  // agents that are not run when they are consulted: what they answer
+	Legs     map[string]ledger.Canned `json:"legs,omitempty"`      // of the relay that are not gone into: what they bring
 }
 
 // Begun tells where a message went.
@@ -399,7 +400,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 	for try := 0; ; try++ {
 		sess, fresh := Session{ID: st.Session}, st.Session == ""
 		opened := &ledger.RunOpened{Project: p.Name, Version: p.Version, Person: st.Person, Text: st.Text, Tools: st.Tools,
-			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Turns: st.Turns, Consults: st.Consults, Legs: st.Legs, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
+			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Turns: st.Turns, PersonAt: st.PersonAt, Consults: st.Consults, Legs: st.Legs, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
 		if fresh {
 			sess.ID, opened.State = e.NewID(), p.NewState(st.State)
 		} else {

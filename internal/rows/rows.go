@@ -72,6 +72,7 @@ type Ticket struct {
 	Escalates  *Moment       `json:"escalates_at,omitempty" db:"escalates"`  // when more people may settle it
 	EscalateTo List          `json:"escalate_to,omitempty" db:"escalate_to"` // these
 	Wants      JSON          `json:"wants,omitempty" db:"wants"`             // the JSON Schema of the answer to a question; none is any words
+	Stepwise   bool          `json:"stepwise,omitempty" db:"stepwise"`       // a person looks at every such step of the run
 	May        List          `json:"-" db:"may"`                             // the verbs that it takes; none is all of its kind
 	Verbs      []ledger.Verb `json:"verbs" db:"-"`
 }

@@ -33,7 +33,7 @@ func (s *Service) begin(c *echo.Context) error {
 	if err := body(c, &in); err != nil {
 		return err
 	}
-	b, err := s.app.Engine.Begin(c.Request().Context(), engine.Start{Session: in.Session, Text: in.Text, Person: in.Person, Agent: in.Agent, Tools: in.Tools, Rung: in.Rung, Rungs: in.Rungs, Model: in.Model, State: in.State, Relay: in.Relay, Input: in.Input, From: in.From, Kept: in.Kept, Until: in.Until, Turns: in.Turns})
+	b, err := s.app.Engine.Begin(c.Request().Context(), engine.Start{Session: in.Session, Text: in.Text, Person: in.Person, Agent: in.Agent, Tools: in.Tools, Rung: in.Rung, Rungs: in.Rungs, Model: in.Model, State: in.State, Relay: in.Relay, Input: in.Input, From: in.From, Kept: in.Kept, Until: in.Until, Turns: in.Turns, PersonAt: in.PersonAt})
 	if err != nil {
 		return err
 	}

@@ -31,7 +31,8 @@ function Card({ ticket }: { ticket: Ticket }) {
   const now = useNow();
   const outcome = ticket.form === "outcome";
   const question = ticket.form === "question";
-  const text = ticket.form === "text";
+  const pause = ticket.form === "pause";
+  const text = ticket.form === "text" || pause;
   const may = (verb: string) => ticket.verbs.includes(verb);
 
   const settle = (verb: string, more: Record<string, unknown> = {}) => {
@@ -101,7 +102,7 @@ function Card({ ticket }: { ticket: Ticket }) {
       {mode === "look" && !outcome && !question && (
         <div className="mt-2.5 flex flex-wrap gap-1.5">
           <Button tone="call" disabled={busy} onClick={() => settle("allow")}>
-            {ticket.need > 1 ? "Agree" : "Allow"}<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
+            {pause ? "Go on" : ticket.need > 1 ? "Agree" : "Allow"}<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
           </Button>
           {may("amend") && (
             <Button disabled={busy} onClick={() => setMode("change")}>
@@ -113,12 +114,19 @@ function Card({ ticket }: { ticket: Ticket }) {
               Send back…
             </Button>
           )}
-          <Button disabled={busy} onClick={() => setMode("refuse")}>
-            Refuse…
-          </Button>
+          {may("happened") && (
+            <Button disabled={busy} onClick={() => setMode("happened")}>
+              Give its result…
+            </Button>
+          )}
+          {may("refuse") && (
+            <Button disabled={busy} onClick={() => setMode("refuse")}>
+              Refuse…
+            </Button>
+          )}
           {ticket.spare && (
             <label className="flex items-center gap-1.5 text-[12px]">
-              <input type="checkbox" checked={spare} onChange={(e) => setSpare(e.target.checked)} /> do not ask again in this conversation
+              <input type="checkbox" checked={spare} onChange={(e) => setSpare(e.target.checked)} /> {ticket.stepwise ? "go on without looking at every step" : "do not ask again in this conversation"}
             </label>
           )}
           <Leads say={leads("allow")} />
@@ -187,12 +195,12 @@ function Card({ ticket }: { ticket: Ticket }) {
           }}
         >
           <label>
-            <span className="label">The text as it is to be</span>
+            <span className="label">{pause ? "What is said, as it is to be" : "The text as it is to be"}</span>
             <textarea className="field" rows={10} autoFocus required value={String(args.text ?? "")} onChange={(e) => setArgs({ text: e.target.value })} />
           </label>
           <div className="mt-1.5 flex gap-1.5">
             <Button tone="call" type="submit" disabled={busy || args.text === (ticket.args as Values).text || !String(args.text ?? "").trim()}>
-              Change and allow
+              {pause ? "Change and go on" : "Change and allow"}
             </Button>
             <Button onClick={() => setMode("look")}>Back</Button>
           </div>
@@ -211,12 +219,12 @@ function Card({ ticket }: { ticket: Ticket }) {
           }}
         >
           <label>
-            <span className="label">Its result as JSON, if you know it</span>
+            <span className="label">{outcome ? "Its result as JSON, if you know it" : "Its result as JSON: the tool is not called"}</span>
             <textarea className="field font-mono text-[12px]" rows={2} autoFocus value={result} onChange={(e) => setResult(e.target.value)} />
           </label>
           <div className="mt-1.5 flex gap-1.5">
             <Button tone="call" type="submit" disabled={busy}>
-              It happened
+              {outcome ? "It happened" : "Take it as its result"}
             </Button>
             <Button onClick={() => setMode("look")}>Back</Button>
           </div>

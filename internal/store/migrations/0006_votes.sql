@@ -8,3 +8,4 @@ ALTER TABLE ticket ADD COLUMN escalates INTEGER;                      -- when mo
 ALTER TABLE ticket ADD COLUMN escalate_to TEXT NOT NULL DEFAULT '[]'; -- JSON list of these
 ALTER TABLE ticket ADD COLUMN wants TEXT;                             -- the JSON Schema of the answer to a question; NULL where any words do
 ALTER TABLE ticket ADD COLUMN may TEXT NOT NULL DEFAULT '[]';         -- JSON list of the verbs that it takes; none is all of its kind
+ALTER TABLE ticket ADD COLUMN stepwise INTEGER NOT NULL DEFAULT 0;     -- 1: a person looks at every such step of the run

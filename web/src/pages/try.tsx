@@ -24,6 +24,7 @@ export function Try() {
   const session = useQuery(query.session(id));
   const [shown, setShown] = useState<string>(); // a run other than the newest
   const [tools, setTools] = useState("live");
+  const [waits, setWaits] = useState("");
   const [rung, setRung] = useState("");
   const [rungs, setRungs] = useState<Rungs>({});
   const [model, setModel] = useState("");
@@ -44,7 +45,7 @@ export function Try() {
 
   const say = async (text: string, relay?: string, input?: Values) => {
     try {
-      const b = await said.mutateAsync({ text, relay, input, session: id, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined });
+      const b = await said.mutateAsync({ text, relay, input, session: id, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined, person_at: waits ? waits.split(",") : undefined });
       setShown(undefined);
       if (b.session !== id) void go(`/try/${b.session}`);
       return true;
@@ -89,6 +90,9 @@ export function Try() {
           {tools === "live" && <RungSwitch all={rung} setAll={setRung} each={rungs} setEach={setRungs} />}
           <span className="flex items-center gap-1">
             model <Pick small label="Model" value={model} onChange={setModel} options={[["", "as the agents say"], ...(project.data?.models ?? []).map((m) => [m.id, m.id] as const)]} />
+          </span>
+          <span className="flex items-center gap-1">
+            waits <Pick small label="Where the run waits" value={waits} onChange={setWaits} options={[["", "at gates"], ["turns,calls", "at each turn and call"], ["calls", "at each call"], ["answer", "before its answer"]]} />
           </span>
           {view.totals && ["going", "held"].includes(view.totals.status) && <StopButton run={view.totals.id} />}
         </Composer>
