@@ -326,6 +326,27 @@ func (c *Client) Live(ctx context.Context, tell func(rows.Run)) error {
 	})
 }
 
+// LiveTickets calls look at once, and again whenever a ticket was raised, voted on or settled,
+// until ctx ends or look returns an error. Several changes may be told as one.
+func (c *Client) LiveTickets(ctx context.Context, look func() error) error {
+	return resuming(ctx, func() (bool, error) {
+		resp, err := c.stream(ctx, "/api/live", 0)
+		if err != nil {
+			return false, err
+		}
+		defer resp.Body.Close()
+		for ev, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
+			if err != nil || ev.Type != "tickets" {
+				continue
+			}
+			if err := look(); err != nil {
+				return true, err
+			}
+		}
+		return true, errBroken
+	})
+}
+
 // AddStub writes a stub into the file of a tool.
 func (c *Client) AddStub(ctx context.Context, tool string, in api.NewStub) (out project.Edit, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/tools/"+url.PathEscape(tool)+"/stubs", in, &out)

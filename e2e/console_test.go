@@ -97,9 +97,15 @@ func (p *page) click(text string) {
 	js[chromedp.Void](p, `(e => { e.dispatchEvent(new MouseEvent("mousedown", {bubbles: true, button: 0})); e.click() })(`+find+")")
 }
 
+// keys types behind what is in a field, or over what is selected in it. It types where the
+// focus is and asks the browser for no node: what reads those races with what changes them.
 func (p *page) keys(selector, text string) {
 	p.t.Helper()
-	require.NoError(p.t, chromedp.Do(p.ctx, chromedp.SendKeys(selector, text)))
+	field := fmt.Sprintf("document.querySelector(%q)", selector)
+	p.until(field + " && !" + field + ".disabled")
+	js[chromedp.Void](p, `(e => { e.focus(); if (e.type !== "number" && e.selectionStart === e.selectionEnd) e.setSelectionRange?.(e.value.length, e.value.length) })(`+field+")")
+	p.until("document.activeElement === " + field)
+	require.NoError(p.t, chromedp.Do(p.ctx, chromedp.KeyEvent(text)))
 }
 
 // sound says that nothing went wrong in the browser, and that axe finds no violation.
@@ -247,7 +253,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.sound("drills")
 	js[chromedp.Void](p, `[...document.querySelectorAll("header button")].find(e => e.innerText === "dark").click()`)
 	p.until(`document.documentElement.dataset.theme === "dark"`)
-	for _, path := range []string{"/try", "/runs", "/tickets", "/map", "/map/berth_letter", "/bench/assign_berth", "/drills/nobody_decides_in_time"} {
+	for _, path := range []string{"/try", "/runs", "/tickets", "/tickets/1", "/map", "/map/berth_letter", "/bench/assign_berth", "/drills/nobody_decides_in_time"} {
 		p.open(path)
 		p.until(`document.querySelector("main").innerText.length > 20`)
 		p.sound("dark " + path)

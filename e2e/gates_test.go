@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -100,10 +101,29 @@ func TestTwoPeopleAgreeOverARestart(t *testing.T) {
 	}, 20*time.Second, 50*time.Millisecond)
 	assert.Contains(t, s.run(t, "show", run, "-whole").out, "master changed it, and agrees", "the story has each vote")
 
+	told := filepath.Join(t.TempDir(), "told")
+	file, err := os.Create(told)
+	require.NoError(t, err)
+	watch := exec.Command(binary, "tickets", "-follow", "-at", s.url)
+	watch.Stdout, watch.Stderr = file, file
+	require.NoError(t, watch.Start())
+	t.Cleanup(func() { _ = watch.Process.Kill(); _ = watch.Wait(); file.Close() })
+	tells := func(want string) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			raw, err := os.ReadFile(told)
+			return err == nil && strings.Contains(string(raw), want)
+		}, 20*time.Second, 20*time.Millisecond, want)
+	}
+	tells("Waiting for tickets")
 	for range 2 {
 		require.Equal(t, 4, s.run(t, "say", "Waive 10 EUR of the Petrel.").code)
 	}
 	assert.Equal(t, 0, s.run(t, "allow", "2", "3", "-as", "master").code, "several at once")
+	tells("ticket 3: Waive 10 of the 840 EUR of the Petrel?")
+	tells("master agrees")
+	assert.Contains(t, s.run(t, "tickets", "2").out, "they said: Waive 10 EUR of the Petrel.")
 	r = s.run(t, "allow", "2", "3", "-as", "treasurer")
+	tells("ticket 3: allowed by master and treasurer")
 	assert.Equal(t, 2, strings.Count(r.out, "allowed by master and treasurer"), r.out+r.err)
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"flag"
@@ -13,16 +14,26 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/core/value"
+	"stonebaton.example/internal/rows"
 )
 
 var ticketsCommand = command{
-	name: "tickets", most: 0, does: "list what waits for a person, the nearest deadline first", example: "stonebaton tickets",
+	name: "tickets", args: "[TICKET]", most: 1, does: "list what waits for a person, the nearest deadline first; or tell all of one", example: "stonebaton tickets\nstonebaton tickets 7\nstonebaton tickets -follow",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		k.asJSON(fs)
 		all := fs.Bool("all", false, "the settled ones too")
+		follow := fs.Bool("follow", false, "go on, and print each ticket that is raised, and what becomes of it")
 		page := paging(fs, 100)
-		return func(ctx context.Context, _ []string) error {
+		return func(ctx context.Context, args []string) error {
+			switch {
+			case len(args) > 0 && (*follow || *all):
+				return use("-follow and -all are for all tickets, not for one")
+			case len(args) > 0:
+				return k.oneTicket(ctx, args[0])
+			case *follow:
+				return k.followTickets(ctx)
+			}
 			q := page(url.Values{})
 			if *all {
 				q.Set("status", "all")
@@ -41,34 +52,105 @@ var ticketsCommand = command{
 				return nil
 			}
 			for _, t := range list {
-				wants := t.Agent + " wants " + t.Tool + ": " + t.Why
-				if slices.Contains([]ledger.TicketKind{ledger.QuestionTicket, ledger.TextTicket, ledger.PauseTicket}, ledger.TicketKind(t.Form)) {
-					wants = t.Agent + ": " + t.Why
-				}
-				k.print("%-8s %s\n", t.Run, wants)
-				if t.Status == "open" {
-					k.print("%s\n", k.ticketLines(t))
-					continue
-				}
-				line := t.Status
-				if t.SettledBy != "" {
-					line += " by " + t.SettledBy
-				}
-				if t.Settled != nil {
-					line += ", " + t.Settled.Local().Format("2 Jan 15:04")
-				}
-				if t.Because != "" {
-					line += ": " + t.Because
-				}
-				if len(t.NewArgs) > 0 {
-					line += " → " + string(t.NewArgs)
-				}
-				k.print("         ticket %d: %s\n         %s\n\n", t.ID, line, t.Args)
+				k.ticket(t)
 			}
 			k.more(out.Next)
 			return nil
 		}
 	},
+}
+
+// ticket prints a ticket: who wants what, and how to settle it, or what became of it.
+func (k *call) ticket(t rows.Ticket) {
+	wants := t.Agent + " wants " + t.Tool + ": " + t.Why
+	if slices.Contains([]ledger.TicketKind{ledger.QuestionTicket, ledger.TextTicket, ledger.PauseTicket}, ledger.TicketKind(t.Form)) {
+		wants = t.Agent + ": " + t.Why
+	}
+	k.print("%-8s %s\n", t.Run, wants)
+	if t.Status == "open" {
+		k.print("%s\n", k.ticketLines(t))
+		return
+	}
+	k.print("         ticket %d: %s\n         %s\n\n", t.ID, became(t), t.Args)
+}
+
+// became says what became of a ticket that is settled.
+func became(t rows.Ticket) string {
+	line := settledBy(&trace.Wait{Verb: ledger.Verb(t.Status), Who: t.SettledBy})
+	if t.Settled != nil {
+		line += ", " + t.Settled.Local().Format("2 Jan 15:04")
+	}
+	if t.Because != "" {
+		line += ": " + t.Because
+	}
+	if len(t.NewArgs) > 0 {
+		line += " → " + string(t.NewArgs)
+	}
+	return line
+}
+
+// oneTicket prints all of a ticket: what led to it, and what settling it will lead to.
+func (k *call) oneTicket(ctx context.Context, id string) error {
+	t, err := k.client().Ticket(ctx, strings.TrimPrefix(id, "#"))
+	if err != nil {
+		return err
+	}
+	if k.json {
+		return k.printJSON(t)
+	}
+	for _, said := range t.Talk {
+		switch said.Who {
+		case "user":
+			k.print("they said: %s\n", said.Text)
+		case "pass":
+			k.print("%s handed over to %s\n", said.Agent, said.To)
+		default:
+			k.print("%s: %s\n", cmp.Or(said.Agent, said.Who), said.Text)
+		}
+	}
+	k.ticket(t.TicketRow)
+	for _, verb := range t.Verbs {
+		for _, say := range t.Leads[verb] {
+			k.print("         %s: %s\n", verb, say)
+		}
+	}
+	return nil
+}
+
+// followTickets prints each ticket when it is raised, who agrees to it, and what becomes of it.
+func (k *call) followTickets(ctx context.Context) error {
+	seen := map[int64]rows.Ticket{}
+	first := true
+	if !k.json {
+		k.note("Waiting for tickets; Ctrl-C ends it.\n")
+	}
+	return k.client().LiveTickets(ctx, func() error {
+		out, err := k.client().Tickets(ctx, url.Values{"limit": {"200"}, "status": {"all"}})
+		if err != nil {
+			return err
+		}
+		slices.SortFunc(out.Tickets, func(a, b rows.Ticket) int { return cmp.Compare(a.ID, b.ID) })
+		for _, t := range out.Tickets {
+			was, known := seen[t.ID]
+			seen[t.ID] = t
+			switch {
+			case known && was.Status == t.Status && len(was.Votes) == len(t.Votes) && was.Shown == t.Shown && len(was.By) == len(t.By):
+			case first && t.Status != "open":
+			case k.json:
+				raw, err := json.Marshal(t)
+				if err != nil {
+					return err
+				}
+				k.print("%s\n", painted(harmless(raw)))
+			case t.Status != "open":
+				k.print("%-8s ticket %d: %s\n", t.Run, t.ID, became(t))
+			default:
+				k.ticket(t)
+			}
+		}
+		first = false
+		return nil
+	})
 }
 
 // settling makes a command that settles a ticket, or several in the same way.

@@ -219,7 +219,10 @@ func (s *Service) live(c *echo.Context) error {
 					topics[n.Topic] = true
 				}
 				for _, e := range n.Events {
-					gates = gates || e.Kind == ledger.KindGateRaised || e.Kind == ledger.KindGateSettled
+					switch e.Kind {
+					case ledger.KindGateRaised, ledger.KindGateVoted, ledger.KindGateSettled, ledger.KindTimerFired: // a timer may let more people settle one
+						gates = true
+					}
 				}
 				select {
 				case n = <-r.C:

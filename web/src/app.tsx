@@ -9,7 +9,7 @@ import { Bench } from "./pages/bench";
 import { Drills } from "./pages/drills";
 import { MapPage } from "./pages/map";
 import { RunPage, Runs } from "./pages/runs";
-import { Tickets } from "./pages/tickets";
+import { TicketPage, Tickets } from "./pages/tickets";
 import { Try } from "./pages/try";
 import { count } from "./say";
 import { Boundary } from "./ui/boundary";
@@ -72,6 +72,7 @@ export function App() {
           <Route path="/runs" element={<Runs />} />
           <Route path="/runs/:id" element={<RunPage />} />
           <Route path="/tickets" element={<Tickets />} />
+          <Route path="/tickets/:id" element={<TicketPage />} />
           <Route path="/map" element={<MapPage />} />
           <Route path="/map/:relay" element={<MapPage />} />
           <Route path="/bench" element={<Bench />} />

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { exactly, parse, words, type Ticket } from "./api";
 import { change, query, stale, useChange } from "./queries";
+import { Link } from "react-router";
 import { span, value } from "./say";
 import { Button, Difference, Note, Pick, Seen } from "./ui/ui";
 
@@ -57,7 +58,7 @@ function Card({ ticket }: { ticket: Ticket }) {
         {!ticket.reason && <br />}
         {ticket.need > 1 && `${ticket.need} of `}
         {ticket.by.join(", ") || "anybody"} {question ? "answers" : ticket.need > 1 ? "have to agree" : "decides"}
-        {ticket.due && <> · lapses in {span(Math.max(0, Date.parse(ticket.due) - now))}</>} · ticket {ticket.id}
+        {ticket.due && <> · lapses in {span(Math.max(0, Date.parse(ticket.due) - now))}</>} · <Link className="underline" to={`/tickets/${ticket.id}`}>ticket {ticket.id}</Link>
         {ticket.escalates_at && <span className="block">{(ticket.escalate_to ?? []).join(", ")} may decide too in {span(Math.max(0, Date.parse(ticket.escalates_at) - now))}</span>}
         {ticket.barred && <span className="block">{ticket.barred} asked for it, and may not agree as well</span>}
       </div>

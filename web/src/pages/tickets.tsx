@@ -1,12 +1,12 @@
 // Tickets: what waits for a person, the nearest deadline first.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link, useParams } from "react-router";
 import { words, type Ticket } from "../api";
 import { query } from "../queries";
 import { verbs, when } from "../say";
 import { TicketCard } from "../ticket";
-import { Note, Segments } from "../ui/ui";
+import { Json, Note, Segments } from "../ui/ui";
 
 export function Tickets() {
   const [which, setWhich] = useState<"open" | "all">("open");
@@ -47,7 +47,11 @@ export function Tickets() {
             <tbody>
               {settled.map((t) => (
                 <tr key={t.id} className="border-t border-joint align-top">
-                  <td className="py-1.5 font-mono text-[12px]">{t.id}</td>
+                  <td className="py-1.5 font-mono text-[12px]">
+                    <Link className="underline" to={`/tickets/${t.id}`}>
+                      {t.id}
+                    </Link>
+                  </td>
                   <td className="pr-3">{t.ask}</td>
                   <td className="pr-3">
                     {verbs[t.status] ?? t.status}
@@ -64,6 +68,54 @@ export function Tickets() {
               ))}
             </tbody>
           </table>
+        )}
+      </div>
+    </div>
+  );
+}
+
+// TicketPage is the page of one ticket: what it asks and what led there, or what became of it.
+export function TicketPage() {
+  const id = Number(useParams().id);
+  const full = useQuery(query.ticket(id));
+  const t = full.data;
+  return (
+    <div className="h-full overflow-auto" tabIndex={0} role="region" aria-label="Ticket page">
+      <div className="mx-auto max-w-[680px] p-5">
+        <p className="mb-3">
+          <Link className="underline" to="/tickets">
+            Tickets
+          </Link>
+        </p>
+        {full.error && <Note bad>{words(full.error)}</Note>}
+        {t?.status === "open" && <TicketCard ticket={t} />}
+        {t && t.status !== "open" && (
+          <section aria-label={`Ticket ${t.id}`} className="rounded-sm border border-joint-strong bg-face px-3 py-2.5">
+            <h1 className="text-base font-bold">{t.ask}</h1>
+            <p className="mt-1 text-[12px] text-ink-2">{`${t.agent}: ${t.why} · asked ${when(t.raised_at)} · ticket ${t.id}`}</p>
+            <p className="mt-2">
+              <b>{verbs[t.status] ?? t.status}</b>
+              {t.settled_by && ` by ${t.settled_by}`}
+              {t.settled_at && `, ${when(t.settled_at)}`}
+              {t.because && `: ${t.because}`}
+            </p>
+            {t.votes.length > 0 && (
+              <ul aria-label="votes" className="mt-1.5 border-l-2 border-joint-strong pl-2 text-[12px]">
+                {t.votes.map((v) => (
+                  <li key={v.by}>
+                    <b>{v.by}</b> {v.verb === "amend" ? "changed it, and agreed" : "agreed"}, {when(v.at)}
+                    {v.because && `: ${v.because}`}
+                  </li>
+                ))}
+              </ul>
+            )}
+            <Json value={t.new_args ?? t.args} />
+          </section>
+        )}
+        {t && (
+          <div className="mt-5">
+            <Led ticket={t} />
+          </div>
         )}
       </div>
     </div>
