@@ -127,3 +127,25 @@ func TestTwoPeopleAgreeOverARestart(t *testing.T) {
 	tells("ticket 3: allowed by master and treasurer")
 	assert.Equal(t, 2, strings.Count(r.out, "allowed by master and treasurer"), r.out+r.err)
 }
+
+func TestTheCallsOfOneTurnGoAheadWithOneClick(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"stonebaton.yaml": "project: shelf\nstart: desk\nmodels: {house: {speaks: understudy, lines: lines.yaml}}\n---\ntool: put\nsummary: Put a thing away.\ninput: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}\ngate: {ask: \"Put the {{ args.name }} away?\"}\nscript: \"return args.name\"\n---\nagent: desk\nsummary: Puts away.\nprompt: You are the desk.\ntools: [put]\n",
+		"lines.yaml":      "lines:\n  - {who: desk, said: put, calls: [{tool: put, args: {name: plane}}, {tool: put, args: {name: saw}}]}\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	require.Equal(t, 4, s.run(t, "say", "put all away").code)
+	p := browse(t, s.url)
+	p.open("/tickets")
+	p.sees("2 calls of one turn of desk wait.")
+	p.sees("Put the saw away?")
+	p.sound("tickets of one turn")
+	p.click("Allow all: 1, 2")
+	p.sees("Nothing waits for a person.")
+	run := firstRun(t, s.run(t, "runs", "-json").out)
+	require.Eventually(t, func() bool { return strings.Contains(s.run(t, "show", run).out, "done: ") }, 20*time.Second, 50*time.Millisecond)
+	assert.Equal(t, 2, strings.Count(s.run(t, "show", run).out, "allowed by local"))
+}

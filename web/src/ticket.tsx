@@ -250,6 +250,39 @@ function Card({ ticket }: { ticket: Ticket }) {
   );
 }
 
+// Together lets the calls of one turn that wait go ahead with one click, one after another; it
+// stops where one cannot be.
+export function Together({ tickets }: { tickets: Ticket[] }) {
+  const decision = useChange(change.settle, () => stale.tickets);
+  const turn = (t: Ticket) => `${t.run} ${t.step.replace(/\.[^.]*$/, "")}`;
+  const gates = tickets.filter((t) => t.status === "open" && t.form === "gate" && t.need === 1 && !t.stepwise);
+  const turns = [...new Set(gates.map(turn))].map((at) => gates.filter((t) => turn(t) === at)).filter((of) => of.length > 1);
+  const all = async (of: Ticket[]) => {
+    for (const t of of) {
+      try {
+        await decision.mutateAsync({ id: t.id, verb: "allow", key: crypto.randomUUID(), shown: t.shown, ...(t.by[0] ? { as: t.by[0] } : {}) });
+      } catch {
+        return; // what is wrong is shown below
+      }
+    }
+  };
+  return (
+    <>
+      {turns.map((of) => (
+        <div key={turn(of[0]!)} role="group" aria-label="Calls of one turn" className="flex flex-wrap items-center gap-2 rounded-sm border border-call px-3 py-2">
+          <span>
+            {of.length} calls of one turn of {of[0]!.agent} wait.
+          </span>
+          <Button disabled={decision.isPending} onClick={() => void all(of)}>
+            Allow all: {of.map((t) => t.id).join(", ")}
+          </Button>
+        </div>
+      ))}
+      {decision.error && <Note bad>{words(decision.error)}</Note>}
+    </>
+  );
+}
+
 // Question takes an answer: one of its choices by a click, a form, or words.
 function Question({ ticket, busy, onAnswer, onDecline }: { ticket: Ticket; busy: boolean; onAnswer: (a: string) => void; onDecline: () => void }) {
   const [answer, setAnswer] = useState("");

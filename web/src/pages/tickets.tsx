@@ -5,7 +5,7 @@ import { Link, useParams } from "react-router";
 import { words, type Ticket } from "../api";
 import { query } from "../queries";
 import { verbs, when } from "../say";
-import { TicketCard } from "../ticket";
+import { TicketCard, Together } from "../ticket";
 import { Json, Note, Segments } from "../ui/ui";
 
 export function Tickets() {
@@ -26,6 +26,7 @@ export function Tickets() {
         {list.error && <Note bad>{words(list.error)}</Note>}
         {list.data && open.length === 0 && <Note>Nothing waits for a person.</Note>}
         <div className="flex flex-col gap-5">
+          <Together tickets={open} />
           {open.map((t) => (
             <div key={t.id} className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-5 max-md:grid-cols-[minmax(0,1fr)]">
               <TicketCard ticket={t} />

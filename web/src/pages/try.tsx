@@ -9,7 +9,7 @@ import { Markdown } from "../markdown";
 import { RunPanel } from "../runview";
 import { RungSwitch, type Rungs } from "../rungs";
 import { count, lane } from "../say";
-import { TicketCard } from "../ticket";
+import { TicketCard, Together } from "../ticket";
 import { Button, Note, Pick, Status } from "../ui/ui";
 
 const SchemaForm = lazy(() => import("../form"));
@@ -69,6 +69,7 @@ export function Try() {
           ) : null}
         </h1>
         <Talk talk={session.data?.talk ?? []} typing={mainOnly(view.typing)} holder={holder} lanes={lanes} waiting={session.data?.waiting ?? []} runID={runID} onRun={setShown} status={view.totals?.status}>
+          {open > 0 && <Together tickets={tickets.data?.tickets ?? []} />}
           {open > 0 && tickets.data?.tickets.map((t) => <TicketCard key={t.id} ticket={t} />)}
           {!id && project.data && <Welcome project={project.data} onPick={setDraft} />}
           {session.error && <Note bad>{words(session.error)}</Note>}

@@ -1,0 +1,167 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"runtime"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stonebaton.example/core/coretest"
+	"stonebaton.example/core/deed"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/loop"
+	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/live"
+	"stonebaton.example/internal/secret"
+	"stonebaton.example/internal/service"
+	"stonebaton.example/internal/store"
+	"stonebaton.example/web"
+)
+
+// gates is a project whose write waits for a person: for an hour, or for a moment.
+const gates = `project: gates
+start: desk
+model: m
+models: {m: {speaks: understudy}}
+---
+tool: put
+summary: Put a thing away.
+input: {type: object, required: [name], properties: {name: {type: string, description: Its name.}}}
+gate: {within: %s, ask: "Put {{ args.name }} away?"}
+stubs: [{returns: null}]
+---
+agent: desk
+summary: Puts.
+prompt: You put.
+tools: [put]
+`
+
+// putter is a model that calls the tool and then answers, and the tool. Freed is told when a
+// call begins.
+type putter struct{ freed chan string }
+
+func (p putter) Ask(_ context.Context, _ *project.Project, r deed.Request, _ func(string)) (deed.Reply, *deed.ModelFailure) {
+	if r.Messages[len(r.Messages)-1].Role == ledger.FromTool {
+		return deed.Reply{Text: "Done.", Finish: "stop", Usage: ledger.Usage{In: 120, Out: 8}}, nil
+	}
+	return deed.Reply{Calls: []ledger.Ask{{ID: "c1", Tool: "put", Args: `{"name":"it"}`}}, Finish: "calls", Usage: ledger.Usage{In: 100, Out: 12}}, nil
+}
+
+func (p putter) Look(context.Context, deed.Invocation) (string, *deed.Failure) { return "", nil }
+
+func (p putter) Call(_ context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
+	if p.freed != nil {
+		p.freed <- i.Run
+	}
+	return deed.Result{}, nil
+}
+
+// holding gives an engine on a store, for a project whose gate lapses after a while.
+func holding(b *testing.B, st *store.Store, within string, p putter, first int) *engine.Engine {
+	n := first
+	var mu sync.Mutex
+	return engine.New(engine.Config{Log: st, Models: p, Tools: p, Projects: fixed{coretest.Project(b, fmt.Sprintf(gates, within))}, Blanker: secret.New(none), Live: &live.Hub{}, Clock: engine.WallClock{},
+		NewID: func() string { mu.Lock(); defer mu.Unlock(); n++; return fmt.Sprintf("h%06d", n) }})
+}
+
+// BenchmarkManyHeld: a hundred thousand runs wait for people. The engine is started on them,
+// the first page of tickets is asked for, and some are settled one after another: from the
+// settlement to the beginning of the call.
+func BenchmarkManyHeld(b *testing.B) {
+	const runs, settled = 100_000, 200
+	for range b.N {
+		dir := b.TempDir()
+		st, err := store.Open(dir)
+		require.NoError(b, err)
+		e := holding(b, st, "240h", putter{}, 0)
+		require.NoError(b, e.Start(ctx))
+		each(runs, 256, func(int) {
+			_, err := e.Begin(ctx, engine.Start{Text: "Put it away."})
+			require.NoError(b, err)
+		})
+		require.NoError(b, e.Wait(ctx))
+		e.Close()
+		require.NoError(b, st.Close())
+
+		runtime.GC()
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		began := time.Now()
+		st, err = store.Open(dir)
+		require.NoError(b, err)
+		p := putter{freed: make(chan string, 1)}
+		e = holding(b, st, "240h", p, runs)
+		require.NoError(b, e.Start(ctx))
+		b.ReportMetric(float64(time.Since(began).Milliseconds()), "start_ms")
+		runtime.GC()
+		runtime.ReadMemStats(&after)
+		b.ReportMetric(float64(int64(after.HeapAlloc)-int64(before.HeapAlloc))/runs, "bytes/run")
+
+		a := &app.App{Store: st, Engine: e, Hub: &live.Hub{}}
+		srv := httptest.NewServer(service.New(a, web.Files(), slog.New(slog.DiscardHandler), "bench").Handler())
+		var pages []time.Duration
+		for range 20 {
+			began = time.Now()
+			resp, err := http.Get(srv.URL + "/api/tickets?status=open&limit=200")
+			require.NoError(b, err)
+			require.Equal(b, http.StatusOK, resp.StatusCode)
+			resp.Body.Close()
+			pages = append(pages, time.Since(began))
+		}
+		b.ReportMetric(median(pages), "page_ms")
+		srv.Close()
+
+		var waits []time.Duration
+		for i := range settled {
+			began = time.Now()
+			require.NoError(b, e.Settle(ctx, fmt.Sprintf("h%06d-1", 1+i*(runs/settled)), "t1.c1", loop.Settlement{Verb: ledger.Allow, By: "local"}))
+			<-p.freed
+			waits = append(waits, time.Since(began))
+		}
+		b.ReportMetric(median(waits), "settle_ms")
+		require.NoError(b, e.Wait(ctx))
+		e.Close()
+		require.NoError(b, st.Close())
+	}
+}
+
+// BenchmarkLapses: the time of a thousand tickets is over in the same second.
+func BenchmarkLapses(b *testing.B) {
+	const runs = 1000
+	for range b.N {
+		st, err := store.Open(b.TempDir())
+		require.NoError(b, err)
+		e := holding(b, st, "1s", putter{}, 0)
+		each(runs, 64, func(int) {
+			_, err := e.Begin(ctx, engine.Start{Text: "Put it away."})
+			require.NoError(b, err)
+		})
+		require.NoError(b, e.Wait(ctx))
+		time.Sleep(time.Second) // all of them are due
+		began := time.Now()
+		_, err = e.FireDue(ctx)
+		require.NoError(b, err)
+		require.NoError(b, e.Wait(ctx))
+		b.ReportMetric(time.Since(began).Seconds(), "s")
+		n, err := st.OpenTickets(ctx)
+		require.NoError(b, err)
+		require.Zero(b, n)
+		e.Close()
+		require.NoError(b, st.Close())
+	}
+}
+
+func median(d []time.Duration) float64 {
+	slices.Sort(d)
+	return float64(d[len(d)/2].Microseconds()) / 1000
+}
