@@ -6,6 +6,8 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"sync"
@@ -107,7 +109,12 @@ func BenchmarkManyHeld(b *testing.B) {
 		runtime.ReadMemStats(&after)
 		b.ReportMetric(float64(int64(after.HeapAlloc)-int64(before.HeapAlloc))/runs, "bytes/run")
 
-		a := &app.App{Store: st, Engine: e, Hub: &live.Hub{}}
+		files := b.TempDir()
+		require.NoError(b, os.WriteFile(filepath.Join(files, project.Main), []byte(fmt.Sprintf(gates, "240h")), 0o600))
+		a, err := app.Open(ctx, app.Config{Dir: files})
+		require.NoError(b, err)
+		require.NoError(b, a.Store.Close())
+		a.Store, a.Engine, a.Hub = st, e, &live.Hub{}
 		srv := httptest.NewServer(service.New(a, web.Files(), slog.New(slog.DiscardHandler), "bench").Handler())
 		var pages []time.Duration
 		for range 20 {
