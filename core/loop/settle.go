@@ -52,6 +52,9 @@ type Settlement struct {
 	Spare   bool // for Allow and Amend: this need not be asked again in the session
 }
 
+// maxBecause bounds a reason, and remarks: models read them.
+const maxBecause = 20_000
+
 // RefusedError is a request that cannot be met as it was made: the person can fix it.
 type RefusedError struct{ Say, Remedy string }
 
@@ -90,6 +93,9 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 			remedy = fmt.Sprintf("Look at it again: %s has changed values.", t.Votes[0].By)
 		}
 		return nil, refused(remedy, "the ticket is not what you were shown")
+	}
+	if n := len(s.Because); n > maxBecause {
+		return nil, refused("Say it in fewer words.", "a reason may have %d bytes, and this has %d", maxBecause, n)
 	}
 	by, err := voter(t, s)
 	if err != nil {

@@ -1,6 +1,7 @@
 package loop_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -71,6 +72,7 @@ func TestATextIsLetThrough(t *testing.T) {
 func TestATextIsSentBackWithRemarks(t *testing.T) {
 	w := signing(t, "letter")
 	assert.EqualError(t, says(w, w.S.Tickets()[0].Step, loop.Settlement{Verb: ledger.SendBack, As: "ann"}), "a text is sent back with remarks")
+	assert.ErrorContains(t, says(w, w.S.Tickets()[0].Step, loop.Settlement{Verb: ledger.SendBack, As: "ann", Because: strings.Repeat("x", 30_000)}), "a reason may have 20000 bytes")
 	settleText(t, w, loop.Settlement{Verb: ledger.SendBack, As: "ann", Because: "Say where she lies."})
 	told := w.Asked[len(w.Asked)-1].Messages
 	assert.Equal(t, "Write to the Petrel.\n\nIt came back with remarks of ann: Say where she lies.", told[len(told)-1].Text, "the writer reads the remarks")

@@ -80,3 +80,10 @@ func TestWhatAGateSays(t *testing.T) {
 	assert.Equal(t, "2h0m0s", g.Within.String())
 	assert.Contains(t, strings.Join(g.Approvers(), " "), "asker")
 }
+
+func TestACircleThatAGateCountsIsNone(t *testing.T) {
+	_, probs := course("  a: {agent: dues, keep: letter}\n  b: {gate: {show: '{{ kept.letter }}'}, back: a}\n", "")
+	assert.NotContains(t, says(probs), "circle")
+	_, probs = course("  a: {agent: dues, keep: letter}\n  b: {gate: {show: '{{ kept.letter }}'}, go: a}\n", "")
+	assert.Contains(t, says(probs), "circle")
+}

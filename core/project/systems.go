@@ -109,7 +109,12 @@ func (c *compiler) circling(r *Relay) {
 			continue
 		}
 		counted := false
-		for _, n := range round {
+		for i, n := range round {
+			next := l.Name // in the circle
+			if i+1 < len(round) {
+				next = round[i+1]
+			}
+			counted = counted || (r.Leg(n).Back == next && r.After(r.Leg(n)) != next) // a gate counts how often it sends back
 			for _, w := range r.Leg(n).Ways {
 				counted = counted || (w.When != nil && strings.Contains(w.When.String(), "visits."))
 			}

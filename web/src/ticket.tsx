@@ -78,7 +78,7 @@ function Card({ ticket }: { ticket: Ticket }) {
           <Pick label="you act as" value={as ?? free[0] ?? ticket.by[0]!} onChange={setAs} options={ticket.by.map((n) => [n, n] as const)} />
         </label>
       )}
-      {text && mode !== "change" && (
+      {text && mode !== "change" && !!(ticket.args as Values).text && (
         <div role="document" aria-label="the text" tabIndex={0} className="my-2 max-h-80 overflow-auto rounded-sm bg-face px-3 py-2 whitespace-pre-wrap">
           <Seen text={String((ticket.args as Values).text ?? "")} />
         </div>
