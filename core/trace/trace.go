@@ -634,6 +634,7 @@ func short(raw json.RawMessage, names bool) string {
 				parts = append(parts, k)
 			default:
 				val := expr.Show(e)
+				_, text := e.(string)
 				if at, err := time.Parse(time.RFC3339, val); err == nil {
 					val = at.Format("2 Jan 15:04")
 				}
@@ -644,7 +645,7 @@ func short(raw json.RawMessage, names bool) string {
 				if val == "" {
 					continue
 				}
-				if i := strings.LastIndexByte(k, '_'); i > 0 && len(k)-i <= 4 {
+				if i := strings.LastIndexByte(k, '_'); i > 0 && len(k)-i <= 4 && !text {
 					val += " " + k[i+1:] // 46 m
 				}
 				parts = append(parts, val)
