@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -145,7 +146,19 @@ func TestTheCallsOfOneTurnGoAheadWithOneClick(t *testing.T) {
 	p.sound("tickets of one turn")
 	p.click("Allow all: 1, 2")
 	p.sees("Nothing waits for a person.")
+
 	run := firstRun(t, s.run(t, "runs", "-json").out)
 	require.Eventually(t, func() bool { return strings.Contains(s.run(t, "show", run).out, "done: ") }, 20*time.Second, 50*time.Millisecond)
 	assert.Equal(t, 2, strings.Count(s.run(t, "show", run).out, "allowed by local"))
+
+	// who is told by notices hears of each ticket once, while the page is not looked at
+	js[chromedp.Void](p, `localStorage.setItem("told", "notice")`)
+	p.open("/tickets")
+	p.sees("Nothing waits for a person.")
+	js[chromedp.Void](p, `window.told = []; window.Notification = class { static permission = "granted"; constructor(title, more) { told.push(title + " | " + more.body) } }; Object.defineProperty(document, "hidden", {value: true, configurable: true})`)
+	require.Equal(t, 4, s.run(t, "say", "put all away").code)
+	p.until(`told.length === 2`)
+	require.Equal(t, 0, s.run(t, "refuse", "3", "-because", "no").code)
+	p.until(`!document.body.innerText.includes("Put the plane away?")`)
+	assert.Equal(t, "Put the plane away? | desk: gate: always, Put the saw away? | desk: gate: always", js[string](p, `told.sort().join(", ")`))
 }

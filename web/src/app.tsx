@@ -12,6 +12,7 @@ import { RunPage, Runs } from "./pages/runs";
 import { TicketPage, Tickets } from "./pages/tickets";
 import { Try } from "./pages/try";
 import { count } from "./say";
+import { useTold } from "./told";
 import { Boundary } from "./ui/boundary";
 import { Button, Dialog, Note, Seen } from "./ui/ui";
 
@@ -28,6 +29,7 @@ export function App() {
   const { online, tickets } = useLive();
   const project = useQuery(query.project());
   const at = useLocation();
+  useTold();
   useEffect(() => {
     document.title = `${tickets ? `(${tickets}) ` : ""}${project.data?.name || "Stone Baton"}`;
   }, [tickets, project.data?.name]);

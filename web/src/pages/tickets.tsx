@@ -6,6 +6,7 @@ import { words, type Ticket } from "../api";
 import { query } from "../queries";
 import { verbs, when } from "../say";
 import { TicketCard, Together } from "../ticket";
+import { Told } from "../told";
 import { Json, Note, Segments } from "../ui/ui";
 
 export function Tickets() {
@@ -19,7 +20,8 @@ export function Tickets() {
         <div className="mb-4 flex flex-wrap items-baseline gap-x-3 gap-y-1">
           <h1 className="text-lg font-bold">Tickets</h1>
           <span className="text-ink-2">What waits for a person, the nearest deadline first.</span>
-          <span className="ml-auto">
+          <span className="ml-auto flex flex-wrap items-center gap-3">
+            <Told />
             <Segments label="Which tickets" value={which} onChange={setWhich} options={[["open", "open"], ["all", "all"]]} />
           </span>
         </div>
