@@ -11,19 +11,17 @@ import (
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/prompt"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/value"
 )
 
 // sheet is what a leg puts before people: the arguments of its call.
 type sheet struct {
-	Text string        `json:"text"`
-	Was  string        `json:"was,omitempty"` // at the visit before
-	Ask  string        `json:"ask"`
-	By   []string      `json:"by,omitempty"`
-	To   []string      `json:"to,omitempty"` // of escalate:
-	May  []ledger.Verb `json:"may"`
+	Text string `json:"text"`
+	Was  string `json:"was,omitempty"` // at the visit before
+	Ask  string `json:"ask"`
+	people
+	May []ledger.Verb `json:"may"`
 }
 
 // puts opens what a leg that puts a text before people opens: its call.
@@ -48,11 +46,9 @@ func (g *going) puts(l *project.Leg, v *run.Visit, step ledger.StepID) []Action 
 	if last := g.f.Ended[l.Name]; last != nil {
 		s.Was = decided(last.Value).Text
 	}
-	not := barred(g.s, l.Gate)
-	s.By = entitled(g.s, l.Gate.By, vars, not)
-	s.To = without(entitled(g.s, l.Gate.To, vars, not), s.By)
-	if n := len(s.By) + len(s.To); len(l.Gate.By) > 0 && n < l.Gate.Need {
-		return g.failed(l, v, ledger.Problem{Class: "relay", Say: fmt.Sprintf("the gate of the leg %s names %d people who may settle it, and %d have to agree", l.Name, n, l.Gate.Need)})
+	s.people = peopleOf(g.s, l.Gate, vars)
+	if why := s.few(l.Gate); why != "" {
+		return g.failed(l, v, ledger.Problem{Class: "relay", Say: "nobody may let the text of the leg " + l.Name + " through: " + why})
 	}
 	return one(ledger.New(step, &ledger.ThreadOpened{Role: ledger.LegCall, Agent: g.r.Name, Call: &ledger.Ask{ID: "leg", Tool: project.GateOfLeg, Args: string(g.text(value.Plain(asMap(s))))}, Why: "the leg " + l.Name + " puts it before people"}))
 }
@@ -69,14 +65,6 @@ func asMap(s sheet) map[string]any {
 	return m
 }
 
-// barred names who may not settle a gate: the one who asked, where it says so.
-func barred(s *run.State, g *project.Gate) string {
-	if g.NotAsker {
-		return s.Opened().Person
-	}
-	return ""
-}
-
 // decideText takes the verdict on the call of a leg that puts a text before people.
 func decideText(d *ledger.CallDecided, a ledger.Ask, l *project.Leg) {
 	d.Args, d.Verdict, d.Effect, d.Lapse, d.Why = json.RawMessage(a.Args), ledger.Put, ledger.Read, l.Gate.Lapse, "the leg "+l.Name+" is a gate"
@@ -87,20 +75,11 @@ func textTicket(s *run.State, c *run.Call, l *project.Leg) ledger.Event {
 	var x sheet
 	_ = json.Unmarshal(c.Decided.Args, &x) // written by puts
 	g := l.Gate
-	raise := &ledger.GateRaised{Form: ledger.TextTicket, Agent: c.Turn.Thread.Agent(), Tool: l.Name, Args: textArgs(x.Text), Ask: x.Ask, By: x.By, Not: barred(s, g), May: x.May, Diff: changes(x.Was, x.Text), Why: "gate: the leg " + l.Name}
+	raise := &ledger.GateRaised{Form: ledger.TextTicket, Agent: c.Turn.Thread.Agent(), Tool: l.Name, Args: textArgs(x.Text), Ask: x.Ask, May: x.May, Diff: changes(x.Was, x.Text), Why: "gate: the leg " + l.Name}
 	if g.Why != "" {
 		raise.Why = "gate: " + g.Why
 	}
-	if g.Need > 1 {
-		raise.Need = g.Need
-	}
-	if g.Within > 0 {
-		due := s.At().Add(g.Within)
-		raise.Due = &due
-	}
-	if g.After > 0 {
-		raise.Escalate = &ledger.Escalation{At: s.At().Add(g.After), To: x.To}
-	}
+	hold(raise, s, g, x.people)
 	raise.Shown = Shown(raise, raise.Ask, raise.Args)
 	return ledger.New(c.Step, raise)
 }
@@ -213,115 +192,6 @@ func (g *going) remarked(say string) string {
 		return say
 	}
 	return strings.TrimSpace(say + fmt.Sprintf("\n\nIt came back with remarks of %s: %s", decided(last.Left.Value).By, expr.Show(last.Left.Remarks)))
-}
-
-// through ends a thread with an answer when people have let it through, where the agent has a
-// gate for its answers; else at once.
-func through(p *project.Project, s *run.State, t *run.Thread, outcome ledger.End, text string, val json.RawMessage, remarks, why string) []Action {
-	a, u := p.Agent(t.Agent()), t.Turn()
-	if a == nil || t.Judges() {
-		return closing(t, outcome, text, val, remarks, why)
-	}
-	tk := u.Ticket
-	if tk != nil && tk.Raised.Form != ledger.TextTicket {
-		tk = nil // it was about the turn, which was lost
-	}
-	g, step := a.Gate, false
-	if g == nil && (s.Steps(ledger.AtAnswer, a.PersonAt) || tk != nil) {
-		g, step = &project.Gate{Need: 1, Tries: project.SentBack}, true
-	}
-	if g == nil {
-		return closing(t, outcome, text, val, remarks, why)
-	}
-	switch {
-	case tk == nil:
-		raise, held := answerTicket(p, s, t, a, g, step, text, val)
-		if !held {
-			return closing(t, outcome, text, val, remarks, why)
-		}
-		return one(raise)
-	case tk.Open() && tk.Fired:
-		return one(ledger.New(u.Step, &ledger.GateSettled{Verb: ledger.Lapsed, Why: "nobody decided in time"}))
-	case tk.Open():
-		return nil
-	}
-	st := tk.Settled
-	switch st.Verb {
-	case ledger.Allow:
-		return closing(t, outcome, text, val, remarks, st.By+" let the answer through")
-	case ledger.Amend:
-		text = textOf(st.Args)
-		if shape := prompt.AnswerOf(p, t); shape != nil {
-			v, _ := ReadAnswer(shape, text) // Settle has looked that it fits
-			val, _ = json.Marshal(v)
-		}
-		return closing(t, outcome, text, val, remarks, st.By+" changed the answer")
-	case ledger.SendBack:
-		return one(ledger.New(u.Step.Guardrail(3), &ledger.GuardrailSettled{Guardrail: ledger.GateBack, Verdict: ledger.Revise, Why: st.By + " sent the answer back",
-			Words: fmt.Sprintf("%s sent your answer back: %s. Answer again, with the whole of it.", upper(st.By), strings.TrimSuffix(strings.TrimSpace(st.Because), "."))}))
-	case ledger.RefuseIt:
-		return fail(t, ledger.Problem{Class: "refused", Say: fmt.Sprintf("%s refused the answer of %s: %s", st.By, a.Name, st.Because)}, st.By+" refused it")
-	case ledger.Lapsed:
-		if g.Lapse == ledger.LapseAllows {
-			return closing(t, outcome, text, val, remarks, "nobody decided in time, and the gate then allows")
-		}
-		return fail(t, ledger.Problem{Class: classLapsed, Say: "nobody decided about the answer of " + a.Name + " in time", Remedy: "Give the gate more time, escalate: or lapse: allow."}, "the ticket lapsed")
-	case ledger.Withdrawn:
-		return nil // the run is ending
-	}
-	panic(fmt.Sprintf("loop: an answer is not settled by %q", st.Verb))
-}
-
-// answerTicket raises the ticket of an answer; held is false where its gate does not hold.
-func answerTicket(p *project.Project, s *run.State, t *run.Thread, a *project.Agent, g *project.Gate, step bool, text string, val json.RawMessage) (raise ledger.Event, held bool) {
-	u := t.Turn()
-	vars := answerVars(p, s, t, val)
-	why := "gate: the answers of " + a.Name
-	if step {
-		why = "a person looks at every answer (person_at: answer)"
-	}
-	if g.When != nil {
-		yes, err := g.When.True(vars)
-		if err == nil && !yes {
-			return ledger.Event{}, false
-		}
-		if why = "gate: " + g.When.String(); err != nil {
-			why = "gate: its condition could not be evaluated (" + err.Error() + "), so a person is asked"
-		}
-	}
-	if g.Why != "" {
-		why = "gate: " + g.Why
-	}
-	r := &ledger.GateRaised{Form: ledger.TextTicket, Agent: a.Name, Tool: a.Name, Args: textArgs(text), Ask: "May " + a.Name + " say this?", Not: barred(s, g), May: []ledger.Verb{ledger.Allow, ledger.RefuseIt, ledger.Amend}, Spare: step, Step: step, Why: why}
-	if q, err := g.Ask.Fill(vars); err == nil && q != "" {
-		r.Ask = q
-	}
-	if t.Revised(ledger.GateBack) < g.Tries {
-		r.May = append(r.May, ledger.SendBack)
-	}
-	for i := len(t.Messages()) - 2; i >= 0 && t.Revised(ledger.GateBack) > 0; i-- { // the answer that was sent back
-		if m := t.Messages()[i]; m.Role == ledger.Assistant && len(m.Calls) == 0 {
-			r.Diff = changes(m.Text, text)
-			break
-		}
-	}
-	r.By = entitled(s, g.By, vars, r.Not)
-	if g.Need > 1 {
-		r.Need = g.Need
-	}
-	if g.Within > 0 {
-		due := s.At().Add(g.Within)
-		r.Due = &due
-	}
-	if g.After > 0 {
-		r.Escalate = &ledger.Escalation{At: s.At().Add(g.After), To: without(entitled(s, g.To, vars, r.Not), r.By)}
-	}
-	if n := len(r.By) + len(escalated(r)); len(g.By) > 0 && n < g.Need {
-		prob := ledger.Problem{Class: "refused", Say: fmt.Sprintf("the gate of %s names %d people who may settle it, and %d have to agree", a.Name, n, g.Need)}
-		return fail(t, prob, "nobody may let the answer through")[0].(Record).Event, true
-	}
-	r.Shown = Shown(r, r.Ask, r.Args)
-	return ledger.New(u.Step, r), true
 }
 
 // settles says whether a verb is one that a ticket takes.

@@ -30,27 +30,16 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 	if c.Decided.Step {
 		raise.Step, raise.Spare, raise.May = true, true, []ledger.Verb{ledger.Allow, ledger.RefuseIt, ledger.Amend, ledger.Happened}
 	}
-	if g.Need > 1 {
-		raise.Need = g.Need
-	}
-	raise.Not = barred(s, g)
 	args, _ := value.Read(c.Args) // written by decideCall
 	seen := gateVars(p, s, c, tool, args)
 	if c.Looked != nil {
 		raise.Diff = c.Looked.Diff
 	}
-	if g.Within > 0 {
-		due := s.At().Add(g.Within)
-		raise.Due = &due
+	who := peopleOf(s, g, seen)
+	if why := who.few(g); why != "" {
+		return ledger.New(c.Step, &ledger.CallRefused{Why: why, Words: fmt.Sprintf("Not done: %s needs the agreement of %s, and there is nobody who may give it.", tool.Name, map[bool]string{true: "a person", false: fmt.Sprint(g.Need, " people")}[g.Need <= 1])})
 	}
-	raise.By = entitled(s, g.By, seen, raise.Not)
-	if g.After > 0 {
-		raise.Escalate = &ledger.Escalation{At: s.At().Add(g.After), To: without(entitled(s, g.To, seen, raise.Not), raise.By)}
-	}
-	if n := len(raise.By) + len(escalated(raise)); len(g.By) > 0 && n < max(1, g.Need) {
-		return ledger.New(c.Step, &ledger.CallRefused{Words: fmt.Sprintf("Not done: %s needs the agreement of %s, and there is nobody who may give it.", tool.Name, map[bool]string{true: "a person", false: fmt.Sprint(g.Need, " people")}[g.Need <= 1]),
-			Why: fmt.Sprintf("its gate names %d people who may settle it, and %d have to agree", n, max(1, g.Need))})
-	}
+	hold(raise, s, g, who)
 	raise.Ask = asked(s, c, g, seen, c.Args)
 	raise.Shown = Shown(raise, raise.Ask, raise.Args)
 	return ledger.New(c.Step, raise)
@@ -82,49 +71,6 @@ func asked(s *run.State, c *run.Call, g *project.Gate, v expr.Vars, args json.Ra
 		}
 	}
 	return q
-}
-
-func escalated(g *ledger.GateRaised) []string {
-	if g.Escalate == nil {
-		return nil
-	}
-	return g.Escalate.To
-}
-
-// entitled gives the names of who may settle a ticket, each once. An expression that fails
-// names nobody: rights are not given on a guess.
-func entitled(s *run.State, by []project.Approver, v expr.Vars, not string) []string {
-	var out []string
-	add := func(x any) {
-		if n, ok := x.(string); ok && n != "" && n != not && !slices.Contains(out, n) {
-			out = append(out, n)
-		}
-	}
-	for _, a := range by {
-		switch {
-		case a.From != nil:
-			x, err := a.From.Fill(v)
-			if err != nil {
-				continue
-			}
-			names, list := x.([]any)
-			if !list {
-				names = []any{x}
-			}
-			for _, n := range names {
-				add(n)
-			}
-		case a.Name == project.Asker:
-			add(s.Opened().Person)
-		default:
-			add(a.Name)
-		}
-	}
-	return out
-}
-
-func without(names, these []string) []string {
-	return slices.DeleteFunc(names, func(n string) bool { return slices.Contains(these, n) })
 }
 
 // found gives what a gate looked up as its expressions see it.
