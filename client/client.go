@@ -307,9 +307,9 @@ func (c *Client) follow(ctx context.Context, run string, after int64, change fun
 	return last, errBroken
 }
 
-// Live tells of every run that begins or changes, until ctx ends. It is lossy: where the
-// connection breaks it is taken up again, and what happened meanwhile is not told.
-func (c *Client) Live(ctx context.Context, tell func(rows.Run)) error {
+// live reads the stream of what changes, until ctx ends or tell returns an error. It is lossy:
+// where the connection breaks it is taken up again, and what happened meanwhile is not told.
+func (c *Client) live(ctx context.Context, tell func(kind, data string) error) error {
 	return resuming(ctx, func() (bool, error) {
 		resp, err := c.stream(ctx, "/api/live", 0)
 		if err != nil {
@@ -317,33 +317,37 @@ func (c *Client) Live(ctx context.Context, tell func(rows.Run)) error {
 		}
 		defer resp.Body.Close()
 		for ev, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
-			var r rows.Run
-			if err == nil && ev.Type == "run" && json.Unmarshal([]byte(ev.Data), &r) == nil {
-				tell(r)
+			if err != nil {
+				break
+			}
+			if err := tell(ev.Type, ev.Data); err != nil {
+				return true, err
 			}
 		}
 		return true, errBroken
 	})
 }
 
+// Live tells of every run that begins or changes, until ctx ends. What happens while the
+// connection is broken is not told.
+func (c *Client) Live(ctx context.Context, tell func(rows.Run)) error {
+	return c.live(ctx, func(kind, data string) error {
+		var r rows.Run
+		if kind == "run" && json.Unmarshal([]byte(data), &r) == nil {
+			tell(r)
+		}
+		return nil
+	})
+}
+
 // LiveTickets calls look at once, and again whenever a ticket was raised, voted on or settled,
 // until ctx ends or look returns an error. Several changes may be told as one.
 func (c *Client) LiveTickets(ctx context.Context, look func() error) error {
-	return resuming(ctx, func() (bool, error) {
-		resp, err := c.stream(ctx, "/api/live", 0)
-		if err != nil {
-			return false, err
+	return c.live(ctx, func(kind, _ string) error {
+		if kind != "tickets" {
+			return nil
 		}
-		defer resp.Body.Close()
-		for ev, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
-			if err != nil || ev.Type != "tickets" {
-				continue
-			}
-			if err := look(); err != nil {
-				return true, err
-			}
-		}
-		return true, errBroken
+		return look()
 	})
 }
 
