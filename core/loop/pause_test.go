@@ -82,3 +82,15 @@ func TestWhoGoesOnWithoutLookingIsAskedNoMore(t *testing.T) {
 	w.Step()
 	assert.Equal(t, ledger.Stopped, w.S.Closed().Status, "a run that waits before its first turn can be stopped")
 }
+
+func TestAPersonPutsALineBetweenTheRoundsOfAnExchange(t *testing.T) {
+	w := coretest.Begin(coretest.Project(t, coretest.Letters), ledger.RunOpened{Relay: "talk", Input: []byte(`{"text":"the tide"}`), Text: "talk", PersonAt: []ledger.Place{ledger.AtTurns}})
+	w.Step()
+	goes(t, w, loop.Settlement{Verb: ledger.Allow})
+	w.Reply("It rises.")
+	w.Step()
+	assert.Contains(t, w.S.Tickets()[0].Raised.Ask, "of reader?")
+	goes(t, w, loop.Settlement{Verb: ledger.Amend, Args: map[string]any{"text": "It rises. The person says: speak of noon."}})
+	heard := w.Asked[len(w.Asked)-1].Messages
+	assert.Equal(t, "It rises. The person says: speak of noon.", heard[len(heard)-1].Text, "the other hears it")
+}
