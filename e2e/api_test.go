@@ -169,6 +169,7 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	assert.Equal(t, "berths", a.call("POST", "/api/choose", `{"text":"Is C4 free?","agent":"berths","person":"ann"}`, 200)["agent"])
 	a.call("POST", "/api/choose", `{"text":"hello","agent":"nobody"}`, 404)
 	a.call("POST", "/api/choose", `{"text":" "}`, 422)
+	a.call("POST", "/api/runs", `{"text":"hello","person_at":["tunrs"]}`, 422)
 
 	tried := a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":12,"nights":2}}`, 200)
 	assert.Equal(t, "returned", tried["status"])

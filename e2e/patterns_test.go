@@ -138,6 +138,7 @@ func TestPartsOfARelayFromTheCommandLine(t *testing.T) {
 		"-turns -3 hello":              "a run cannot have -3 turns",
 		`-input {"job":1} hello`:       "-input is for -relay NAME",
 		"-relay in_line -to front hey": "not with both",
+		"-person-at tunrs hey":         `unknown place "tunrs"; there is turns, calls and answer`,
 	} {
 		r := s.run(t, append([]string{"say"}, strings.Fields(args)...)...)
 		assert.NotZero(t, r.code, args)

@@ -261,6 +261,11 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	if st.Model != "" && p.Models[st.Model] == nil {
 		return Begun{}, refused("`stonebaton models` lists them.", "unknown model %q.%s", st.Model, near.Hint(st.Model, names(p.Models)))
 	}
+	for _, at := range st.PersonAt {
+		if !slices.Contains(ledger.Places(), at) {
+			return Begun{}, refused("The places are turns, calls and answer.", "unknown place %q", at)
+		}
+	}
 	if st.Turns < 0 || st.Turns > mostTurns {
 		return Begun{}, refused(fmt.Sprintf("Give a number from 1 to %d.", mostTurns), "a run cannot have %d turns", st.Turns)
 	}
