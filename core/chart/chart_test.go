@@ -69,6 +69,33 @@ func TestTheMapOfARelayHasEveryWayOutOfALeg(t *testing.T) {
 	assert.NotNil(t, way(chart.OfRelay(p, p.Relays["line"]), "leg:reader", "end", chart.Next))
 }
 
+func TestTheWaysOfWhatPeopleDoNotAllowAreNamed(t *testing.T) {
+	p := coretest.Project(t, `project: signed
+start: writer
+model: m
+models: {m: {speaks: understudy}}
+---
+agent: writer
+summary: Writes.
+prompt: You write.
+---
+relay: letter
+legs:
+  write: {agent: writer, keep: letter, fails: late}
+  sign:  {gate: {show: "{{ kept.letter }}", within: 1d}, back: write, tries: 2, refused: no, lapsed: late}
+  done:  {finish: "{{ kept.letter }}"}
+  no:    {finish: "It is refused."}
+  late:  {finish: "Nobody signed."}
+`)
+	c := chart.OfRelay(p, p.Relays["letter"])
+	for _, line := range []string{"fails → late\n", " → done\n", "sent back → write\n", "refused → no\n", "lapsed → late\n"} {
+		assert.Contains(t, c.Text(), line)
+	}
+	assert.Equal(t, 4, strings.Count(c.DOT(), "style=dashed"))
+	assert.Equal(t, 4, strings.Count(c.Mermaid(), "-.->"))
+	assert.Equal(t, 4, strings.Count(c.SVG(), `class="w f"`))
+}
+
 func TestARunIsDrawnInWithTheValuesOnWhichAConditionHeld(t *testing.T) {
 	p := coretest.Project(t, coretest.Letters)
 	w := coretest.Begin(p, ledger.RunOpened{Relay: "card", Input: json.RawMessage(`{"name":"Long One"}`), Text: "card"})

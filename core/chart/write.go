@@ -59,7 +59,10 @@ func (c *Chart) leads(n *Node) []string {
 			to[w.Link] = append(to[w.Link], name)
 			continue
 		}
-		line := map[Link]string{Next: "→ ", When: "→ ", Fails: "fails → "}[w.Link] + name
+		line := "→ " + name
+		if w.Link.aside() {
+			line = string(w.Link) + " " + line
+		}
 		if w.When != "" {
 			line += "   when " + w.When
 		}
@@ -109,6 +112,17 @@ func (w *Way) label() string {
 	return strings.TrimSpace(out + times(w.Taken))
 }
 
+// aside says whether a way leaves a leg because it failed, or a person did not allow it: it is
+// named where it is written, and its line is dashed.
+func (l Link) aside() bool {
+	switch l {
+	case Fails, Back, Refused, Lapsed:
+		return true
+	case Calls, Passes, Consults, Judged, LooksUp, Works, Goes, Next, When:
+	}
+	return false
+}
+
 // walked says whether a run took it.
 func walked(taken []int) bool { return slices.ContainsFunc(taken, func(n int) bool { return n > 0 }) }
 
@@ -126,7 +140,7 @@ func (c *Chart) DOT() string {
 	}
 	for _, w := range c.Ways {
 		extra := ""
-		if w.Link == Fails {
+		if w.Link.aside() {
 			extra = ", style=dashed"
 		}
 		if walked(w.Taken) {
@@ -154,7 +168,7 @@ func (c *Chart) Mermaid() string {
 	}
 	for _, w := range c.Ways {
 		arrow := "-->"
-		if w.Link == Fails {
+		if w.Link.aside() {
 			arrow = "-.->"
 		} else if walked(w.Taken) {
 			arrow = "==>"
@@ -184,7 +198,7 @@ text{font:13px system-ui,sans-serif;fill:#1d2126}.a{font-size:11px;fill:#5b626b}
 `)
 	for _, w := range c.Ways {
 		class := "w"
-		if w.Link == Fails {
+		if w.Link.aside() {
 			class += " f"
 		}
 		if walked(w.Taken) {

@@ -14,8 +14,13 @@
 //	exchange.go  two agents in turn
 //	plan.go      the steps of a plan
 //	good.go      what has to hold of an answer
+//	answers.go   answers that people let through before they are given
+//	pause.go     the turns a person looks at before they are sent
+//	text.go      legs that put a text before people
 //	hooks.go     what agents do with no model
 //	tickets.go   what people are asked, and what their answers mean
+//	people.go    who may settle a ticket, at once and after a while
+//	leads.go     what settling a ticket leads to, in sentences
 //	settle.go    who may settle what, and how
 //	limits.go    what forbids another turn, and the timers
 //	ending.go    how a run that was stopped, or has used up a limit, ends

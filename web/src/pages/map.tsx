@@ -62,6 +62,9 @@ export function MapPage() {
   );
 }
 
+// asides are the ways out of a leg that failed, or that a person did not allow.
+const asides: ReadonlySet<Way["link"]> = new Set<Way["link"]>(["fails", "sent back", "refused", "lapsed"]);
+
 function Drawing({ chart, selected, onSelect }: { chart: Chart; selected?: string; onSelect: (id: string) => void }) {
   const pathed = chart.ways.some((w) => walked(w.taken));
   const near = (w: Way) => selected === w.from || selected === w.to;
@@ -74,7 +77,7 @@ function Drawing({ chart, selected, onSelect }: { chart: Chart; selected?: strin
         </marker>
       </defs>
       {chart.ways.map((w, i) => (
-        <path key={i} d={w.path} fill="none" markerEnd="url(#head)" stroke={walked(w.taken) || strong(w) ? "var(--ink)" : "var(--joint-strong)"} strokeWidth={walked(w.taken) ? 2 : strong(w) ? 1.5 : 1} strokeDasharray={w.link === "fails" ? "4 3" : undefined} />
+        <path key={i} d={w.path} fill="none" markerEnd="url(#head)" stroke={walked(w.taken) || strong(w) ? "var(--ink)" : "var(--joint-strong)"} strokeWidth={walked(w.taken) ? 2 : strong(w) ? 1.5 : 1} strokeDasharray={asides.has(w.link) ? "4 3" : undefined} />
       ))}
       {chart.ways.map(
         (w, i) =>
