@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math/big"
 	"slices"
 	"sort"
@@ -45,11 +46,11 @@ func Compile(doc map[string]any) (*Schema, error) {
 	c.AssertFormat()
 	c.UseLoader(nowhere{})
 	if err := c.AddResource(home, v); err != nil {
-		return nil, plain(err)
+		return nil, plain(err, v)
 	}
 	comp, err := c.Compile(home)
 	if err != nil {
-		return nil, plain(err)
+		return nil, plain(err, v)
 	}
 	own, err := value.ReadObject(raw)
 	if err != nil {
@@ -69,11 +70,12 @@ func (nowhere) Load(url string) (any, error) {
 	return nil, fmt.Errorf("a schema may only refer to itself, not to %s", url)
 }
 
-// plain says what is wrong with a schema.
-func plain(err error) error {
+// plain says what is wrong with a schema, which was read as v.
+func plain(err error, v any) error {
 	var se *jsonschema.SchemaValidationError
 	var ve *jsonschema.ValidationError
 	if errors.As(err, &se) && errors.As(se.Err, &ve) {
+		placeNames(ve, nil, v)
 		if f := explain(ve, nil); len(f) > 0 {
 			return fmt.Errorf("not a JSON Schema: at %q: %s", f[0].Path, f[0].Say)
 		}
@@ -117,9 +119,66 @@ func (s *Schema) Check(v any) []Fault {
 	if !errors.As(err, &ve) {
 		return []Fault{{Say: "cannot be checked against the schema"}}
 	}
+	placeNames(ve, s.doc, v)
 	faults := explain(ve, s.doc)
 	sort.SliceStable(faults, func(i, j int) bool { return faults[i].Path < faults[j].Path })
 	return faults
+}
+
+// placeNames gives the errors about names of properties the places of their objects. Those that
+// the library gives share memory with the places that it visits later, and may name another
+// value. What is known for certain is how deep an object is, and the name. Objects whose schema
+// is known to limit names come first.
+func placeNames(e *jsonschema.ValidationError, doc map[string]any, v any) {
+	type spot struct {
+		depth int
+		name  string
+	}
+	wrong := map[spot][]*jsonschema.ValidationError{}
+	var gather func(e *jsonschema.ValidationError)
+	gather = func(e *jsonschema.ValidationError) {
+		if k, ok := e.ErrorKind.(*kind.PropertyNames); ok {
+			s := spot{len(e.InstanceLocation), k.Property}
+			wrong[s] = append(wrong[s], e)
+		}
+		for _, c := range e.Causes {
+			gather(c)
+		}
+	}
+	gather(e)
+	if len(wrong) == 0 {
+		return
+	}
+	limited, others := map[spot][][]string{}, map[spot][][]string{}
+	var walk func(v any, path []string)
+	walk = func(v any, path []string) {
+		switch v := v.(type) {
+		case map[string]any:
+			for _, name := range slices.Sorted(maps.Keys(v)) {
+				if s := (spot{len(path), name}); wrong[s] != nil {
+					into := others
+					if at(doc, path)["propertyNames"] != nil {
+						into = limited
+					}
+					into[s] = append(into[s], slices.Clone(path))
+				}
+				walk(v[name], append(path, name))
+			}
+		case []any:
+			for i, x := range v {
+				walk(x, append(path, strconv.Itoa(i)))
+			}
+		}
+	}
+	walk(v, nil)
+	for s, errs := range wrong {
+		places := append(limited[s], others[s]...)
+		for i, e := range errs {
+			if len(places) > 0 {
+				e.InstanceLocation = places[min(i, len(places)-1)]
+			}
+		}
+	}
 }
 
 // CheckJSON decodes and checks. Text that is not JSON is one fault.

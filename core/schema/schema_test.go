@@ -60,6 +60,19 @@ func TestNoSchemaTakesEverything(t *testing.T) {
 	assert.Nil(t, s.Doc())
 }
 
+func TestAWrongNameIsSaidWithItsPlace(t *testing.T) {
+	var doc map[string]any
+	require.NoError(t, json.Unmarshal([]byte(`{"properties":{"a":{"$ref":"#/$defs/short"},"b":{"properties":{"long":{}}},"c":{"type":"array","items":{"$ref":"#/$defs/short"}}},"$defs":{"short":{"propertyNames":{"maxLength":2}}}}`), &doc))
+	s, err := schema.Compile(doc)
+	require.NoError(t, err)
+	for range 50 { // the order in which fields are checked is not the same each time
+		_, faults := s.CheckJSON([]byte(`{"a":{"long":1,"is":2},"b":{"long":{"x":1}},"c":[{"a":1},{"long":1},{"long":{"more":1}}],"d":{"x":{"y":1}}}`))
+		_, err := schema.Compile(map[string]any{"properties": map[string]any{"p": map[string]any{"patternProperties": map[string]any{"(": true}, "title": "P", "$defs": map[string]any{"a": true}}}, "title": "T"})
+		require.EqualError(t, err, "not a JSON Schema: at \"/properties/p/patternProperties/(\": is not a name that is allowed here")
+		require.Equal(t, "a.long is not a name that is allowed here; c.1.long is not a name that is allowed here; c.2.long is not a name that is allowed here", schema.Say(faults))
+	}
+}
+
 func TestEveryKeywordHasItsSentence(t *testing.T) {
 	for _, c := range [][3]string{
 		{`{"type":"array","uniqueItems":true}`, `[1,1]`, "must not repeat an entry; entries 1 and 2 are the same"},
