@@ -132,6 +132,7 @@ func TestOneOfSeveralRefuses(t *testing.T) {
 }
 
 func TestWhoMaySettleIsSaidByTheStateAndByWhoAsks(t *testing.T) {
+	var why string // of the last call that was refused
 	by := func(gate string, facts string) []string {
 		w := waiving(t, gate, "tell")
 		w.Append(ledger.New("t1.c1", &ledger.StateChanged{Patch: json.RawMessage(facts)}))
@@ -140,6 +141,11 @@ func TestWhoMaySettleIsSaidByTheStateAndByWhoAsks(t *testing.T) {
 		w.Reply("", `waive {"vessel":"Petrel"}`)
 		w.Step()
 		if len(w.S.Tickets()) == 0 {
+			for _, e := range w.Events {
+				if r, ok := e.Data.(*ledger.CallRefused); ok {
+					why = r.Why
+				}
+			}
 			return w.Words()
 		}
 		return w.S.Tickets()[0].Raised.By
@@ -150,7 +156,9 @@ func TestWhoMaySettleIsSaidByTheStateAndByWhoAsks(t *testing.T) {
 	assert.Equal(t, []string{"dan", "eve"}, by(`{by: ["=state.?owners.orValue([])"]}`, `[{"op":"add","path":"/owners","value":["dan","eve","dan"]}]`))
 	assert.Equal(t, []string{"Not done: waive needs the agreement of a person, and there is nobody who may give it."}, by(`{by: ["=state.?owner.orValue('')"]}`, none), "nobody is not anybody")
 	assert.Equal(t, []string{"Not done: waive needs the agreement of a person, and there is nobody who may give it."}, by(`{by: [asker], self: false}`, none))
+	assert.Equal(t, "its gate names nobody who may settle it", why)
 	assert.Equal(t, []string{"Not done: waive needs the agreement of 2 people, and there is nobody who may give it."}, by(`{by: ["=state.?owners.orValue([])"], need: 2}`, `[{"op":"add","path":"/owners","value":["dan"]}]`))
+	assert.Equal(t, "2 people have to agree, and its gate names 1 who may settle it", why)
 }
 
 func TestWhoAskedMayNotAgreeAsWell(t *testing.T) {

@@ -26,10 +26,14 @@ func peopleOf(s *run.State, g *project.Gate, v expr.Vars) people {
 
 // few says why nobody, or too few, may settle a ticket of a gate; "" where there are enough.
 func (x people) few(g *project.Gate) string {
-	if n := len(x.By) + len(x.To); len(g.By) > 0 && n < max(1, g.Need) {
-		return fmt.Sprintf("its gate names %d people who may settle it, and %d have to agree", n, max(1, g.Need))
+	n, need := len(x.By)+len(x.To), max(1, g.Need)
+	switch {
+	case len(g.By) == 0, n >= need:
+		return ""
+	case n == 0:
+		return "its gate names nobody who may settle it"
 	}
-	return ""
+	return fmt.Sprintf("%d people have to agree, and its gate names %d who may settle it", need, n)
 }
 
 // hold says on a ticket who settles it, how many of them, and how long they have.

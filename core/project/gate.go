@@ -121,8 +121,12 @@ func (c *compiler) people(d *document, at string, g *rawGate, gate *Gate, sc *ex
 			c.report(Error, d.at(at+"/escalate/after"), "Escalate before within: is over.", "the gate lapses after %s, before it is escalated", g.Within)
 		}
 	}
-	if n, counted := countOf(append(slices.Clip(gate.By), gate.To...)); gate.Need > 1 && (len(g.By) == 0 || (counted && n < gate.Need)) {
-		c.report(Error, d.at(at+"/need"), fmt.Sprintf("Name %d people or more in by:.", gate.Need), "%d people have to agree, but by: names %s", gate.Need, map[bool]string{true: "nobody", false: fmt.Sprint(n)}[n == 0])
+	if n, counted := countOf(append(slices.Clip(gate.By), gate.To...)); gate.Need > 1 && counted && n < gate.Need {
+		names := "nobody"
+		if n > 0 {
+			names = fmt.Sprint(n)
+		}
+		c.report(Error, d.at(at+"/need"), fmt.Sprintf("Name %d people or more in by:.", gate.Need), "%d people have to agree, but by: names %s", gate.Need, names)
 	}
 }
 
