@@ -12,6 +12,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/right"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/core/value"
 	"stonebaton.example/core/view"
@@ -164,6 +165,7 @@ type Request struct {
 // Session is one session with its runs, the oldest first.
 type Session struct {
 	SessionRow
+	Shared  []string       `json:"shared"` // with whom, beside its own person
 	Talk    []Said         `json:"talk"`
 	State   map[string]any `json:"state"`
 	Waiting []string       `json:"waiting"`
@@ -405,4 +407,78 @@ type Drills struct {
 // been run has the status "new".
 type DrillList struct {
 	Drills []drill.Result `json:"drills"`
+}
+
+// Me is who asks.
+type Me struct {
+	Name   string        `json:"name"` // "" where it is nobody
+	Rights []right.Right `json:"rights"`
+	Is     []string      `json:"is"`      // the approvers that they are
+	Via    string        `json:"via"`     // how it is known
+	Local  bool          `json:"local"`   // it is the one person of a service that does not know who is who
+	People bool          `json:"people"`  // there are people who may sign in
+	SignIn bool          `json:"sign_in"` // one has to
+}
+
+// SignIn is what POST /api/sign-in takes.
+type SignIn struct {
+	Token string `json:"token"`
+}
+
+// SignOut is what POST /api/sign-out takes.
+type SignOut struct {
+	Everywhere bool `json:"everywhere,omitempty"` // in all browsers
+}
+
+// Person is somebody who may use the service.
+type Person struct {
+	ID      string        `json:"id"`
+	Rights  []right.Right `json:"rights"`
+	Is      []string      `json:"is"`                // the approvers that they are
+	Address string        `json:"address,omitempty"` // where notices go
+	Vouches bool          `json:"vouches"`           // an application that says for whom it asks
+	Since   time.Time     `json:"since"`
+}
+
+// PeopleList is everybody who may use the service.
+type PeopleList struct {
+	People []Person `json:"people"`
+}
+
+// NewPerson is what POST /api/people takes.
+type NewPerson struct {
+	Name    string        `json:"name"`
+	Rights  []right.Right `json:"rights"`
+	Is      []string      `json:"is,omitempty"`
+	Address string        `json:"address,omitempty"`
+	Key     string        `json:"key,omitempty"` // of an application: its public key, PEM
+}
+
+// ChangePerson is what POST /api/people/{name} takes.
+type ChangePerson struct {
+	Rights  []right.Right `json:"rights"`
+	Is      []string      `json:"is,omitempty"`
+	Address string        `json:"address,omitempty"`
+}
+
+// Token is a person, and their token where a new one was made. It is not kept: nobody can see
+// it again.
+type Token struct {
+	Person
+	Token string `json:"token,omitempty"`
+}
+
+// Entry is a line of the record.
+type Entry = rows.Entry
+
+// Record is a page of who did what.
+type Record struct {
+	Entries []Entry `json:"entries"`
+	Next    string  `json:"next,omitempty"`
+}
+
+// Share is what POST /api/sessions/{id}/share takes.
+type Share struct {
+	With    []string `json:"with,omitempty"`
+	Without []string `json:"without,omitempty"`
 }

@@ -160,7 +160,7 @@ func BenchmarkLapses(b *testing.B) {
 		require.NoError(b, err)
 		require.NoError(b, e.Wait(ctx))
 		b.ReportMetric(time.Since(began).Seconds(), "s")
-		n, err := st.OpenTickets(ctx)
+		n, err := st.CountTickets(ctx, store.TicketFilter{})
 		require.NoError(b, err)
 		require.Zero(b, n)
 		e.Close()

@@ -26,8 +26,9 @@ import (
 // Client is a service's address. Its methods return *api.Problem for what the
 // service refuses and *UnreachableError where there is no service.
 type Client struct {
-	base string
-	http *http.Client
+	Token string // with which it says who asks; "" does not
+	base  string
+	http  *http.Client
 }
 
 // UnreachableError says that no service answers at an address.
@@ -83,6 +84,9 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 
 // send sends a request; an answer of 400 or more is an error.
 func (c *Client) send(req *http.Request) (*http.Response, error) {
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if req.Context().Err() != nil {
@@ -376,4 +380,24 @@ func (c *Client) Sources(ctx context.Context) ([]api.Source, error) {
 // Inspect asks what a source offers.
 func (c *Client) Inspect(ctx context.Context, name string) (out api.Inspected, err error) {
 	return out, c.do(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(name), nil, &out)
+}
+
+// Me says who asks.
+func (c *Client) Me(ctx context.Context) (out api.Me, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/me", nil, &out)
+}
+
+// SignOut lets the browsers out in which whoever asks has signed in.
+func (c *Client) SignOut(ctx context.Context, everywhere bool) error {
+	return c.do(ctx, http.MethodPost, "/api/sign-out", api.SignOut{Everywhere: everywhere}, nil)
+}
+
+// Record lists who did what; see GET /api/record for what the query may hold.
+func (c *Client) Record(ctx context.Context, q url.Values) (out api.Record, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/record?"+q.Encode(), nil, &out)
+}
+
+// Share lets others go on in a session, or no more.
+func (c *Client) Share(ctx context.Context, session string, in api.Share) (out api.Session, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/sessions/"+url.PathEscape(session)+"/share", in, &out)
 }

@@ -28,6 +28,7 @@ type api struct {
 	url    string
 	router routers.Router
 	seen   map[string]bool
+	token  string // with which it says who asks; "" does not
 }
 
 func newAPI(t *testing.T, s *server) *api {
@@ -37,7 +38,7 @@ func newAPI(t *testing.T, s *server) *api {
 	doc.Servers = openapi3.Servers{{URL: s.url}}
 	router, err := legacy.NewRouter(doc)
 	require.NoError(t, err)
-	return &api{t, s.url, router, map[string]bool{}}
+	return &api{t, s.url, router, map[string]bool{}, ""}
 }
 
 func (a *api) call(method, path, in string, code int) map[string]any {
@@ -62,6 +63,9 @@ func (a *api) begin(in string) string {
 
 func (a *api) send(req *http.Request, code int) map[string]any {
 	a.t.Helper()
+	if a.token != "" {
+		req.Header.Set("Authorization", "Bearer "+a.token)
+	}
 	resp, err := http.DefaultClient.Do(req)
 	require.NoError(a.t, err)
 	defer resp.Body.Close()
@@ -184,8 +188,11 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	assert.Equal(t, "late", a.call("POST", "/api/trust/"+late["id"].(string), "{}", 200)["name"])
 	assert.Empty(t, get("/api/trust")["waiting"])
 
+	a.people(begun["session"].(string))
+
 	// everything the document describes was called, streams aside
-	for path, item := range mustDoc(t, s).Paths.Map() {
+	doc := mustDoc(t, a)
+	for path, item := range doc.Paths.Map() {
 		for method := range item.Operations() {
 			if path != "/api/live" && path != "/mcp" {
 				assert.True(t, a.seen[method+" "+path], "%s %s was not called", method, path)
@@ -194,8 +201,36 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	}
 }
 
-func mustDoc(t *testing.T, s *server) *openapi3.T {
-	doc, err := openapi3.NewLoader().LoadFromData([]byte(body(t, s.url+"/api/openapi.json")))
+// people says who may use the service; from then on everybody has to say who they are.
+func (a *api) people(session string) {
+	a.t.Helper()
+	shared := a.call("POST", "/api/sessions/"+session+"/share", `{"with":["mara"]}`, 200)
+	assert.Equal(a.t, []any{"mara"}, shared["shared"])
+	a.call("POST", "/api/people", `{"name":"mara","rights":["talk"]}`, 422) // nobody could add the next one
+	mara := a.call("POST", "/api/people", `{"name":"mara","rights":["admin"],"is":["harbourmaster"]}`, 201)
+	assert.Equal(a.t, "/problems#unknown", a.call("GET", "/api/runs", "", 401)["type"])
+	assert.Equal(a.t, true, a.call("GET", "/api/me", "", 200)["sign_in"])
+	a.call("POST", "/api/sign-in", `{"token":"mara.wrong"}`, 401)
+	a.call("POST", "/api/sign-in", fmt.Sprintf(`{"token":%q}`, mara["token"]), 200)
+	a.token = mara["token"].(string)
+	assert.Equal(a.t, "mara", a.call("GET", "/api/me", "", 200)["name"])
+	jonas := a.call("POST", "/api/people", `{"name":"jonas","rights":["talk"]}`, 201)
+	a.call("POST", "/api/people", `{"name":"jonas","rights":["talk"]}`, 422)
+	a.call("POST", "/api/people", `{"name":"approve","rights":["talk"]}`, 422)
+	a.call("POST", "/api/people/jonas", `{"rights":["talk","view"],"address":"jonas@kelmere.example"}`, 200)
+	assert.NotEqual(a.t, jonas["token"], a.call("POST", "/api/people/jonas/token", `{}`, 200)["token"])
+	assert.Len(a.t, a.call("GET", "/api/people", "", 200)["people"], 2)
+	a.call("POST", "/api/people/jonas/revoke", `{}`, 200)
+	a.call("POST", "/api/people/jonas/revoke", `{}`, 404)
+	a.call("POST", "/api/people/mara/revoke", `{}`, 409)
+	assert.NotEmpty(a.t, a.call("GET", "/api/record", "", 200)["entries"])
+	a.call("POST", "/api/sign-out", `{"everywhere":true}`, 200)
+}
+
+func mustDoc(t *testing.T, a *api) *openapi3.T {
+	raw, err := json.Marshal(a.call("GET", "/api/openapi.json", "", 200))
+	require.NoError(t, err)
+	doc, err := openapi3.NewLoader().LoadFromData(raw)
 	require.NoError(t, err)
 	return doc
 }

@@ -319,7 +319,9 @@ func TestWrongUse(t *testing.T) {
 	command(t, "", "", "new", dir)
 	r = command(t, "", "", "serve", dir, "-listen", "0.0.0.0:0")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.err, "is not a loopback address")
+	assert.Contains(t, r.err, "needs people who may use it and TLS")
+	assert.Contains(t, r.err, "stonebaton person add NAME -rights talk,view,build,approve,admin -dir "+dir)
+	assert.Contains(t, r.err, "stonebaton serve -listen 0.0.0.0:0 -cert cert.pem -key key.pem "+dir)
 	assert.Contains(t, command(t, "", "", "serve", t.TempDir()).err, "so it is not a project")
 	for _, name := range []string{"say", "serve", "drill", "amend"} {
 		h := command(t, "", "", name, "-h")

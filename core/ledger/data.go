@@ -717,6 +717,7 @@ type GateRaised struct {
 type GateVoted struct {
 	Verb    Verb            `json:"verb"` // Allow or Amend
 	By      string          `json:"by"`
+	As      string          `json:"as,omitempty"` // the approver, or the right, as which; "" where by: names the person
 	Because string          `json:"because,omitempty"`
 	Args    json.RawMessage `json:"args,omitempty"` // for Amend: the whole new arguments
 	Ask     string          `json:"ask,omitempty"`  // and the question about these
@@ -729,6 +730,7 @@ type GateVoted struct {
 type GateSettled struct {
 	Verb    Verb            `json:"verb"`
 	By      string          `json:"by,omitempty"`
+	As      string          `json:"as,omitempty"` // as in GateVoted, of the one who came last
 	Because string          `json:"because,omitempty"`
 	Args    json.RawMessage `json:"args,omitempty"`   // for Amend: the whole new arguments
 	Result  json.RawMessage `json:"result,omitempty"` // for Happened; the words of an Answer

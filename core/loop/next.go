@@ -130,7 +130,7 @@ func recordsOf(p *project.Project, s *run.State, t *run.Thread, at time.Time) []
 		return nil
 	case run.TurnLost:
 		if s.Lost(u.Step) >= maxLost {
-			return one(lostTicket(u.Agent, u.Step, "", nil))
+			return one(lostTicket(u.Agent, u.Step, "", nil, nil))
 		}
 		return nil
 	case run.TurnOver:

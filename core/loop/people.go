@@ -7,6 +7,7 @@ import (
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/right"
 	"stonebaton.example/core/run"
 )
 
@@ -28,13 +29,16 @@ func peopleOf(s *run.State, g *project.Gate, v expr.Vars) people {
 func (x people) few(g *project.Gate) string {
 	n, need := len(x.By)+len(x.To), max(1, g.Need)
 	switch {
-	case len(g.By) == 0, n >= need:
+	case len(g.By) == 0, n >= need, slices.ContainsFunc(append(slices.Clip(x.By), x.To...), isRight):
 		return ""
 	case n == 0:
 		return "its gate names nobody who may settle it"
 	}
 	return fmt.Sprintf("%d people have to agree, and its gate names %d who may settle it", need, n)
 }
+
+// isRight says whether a name is that of a right: it names everybody who has it.
+func isRight(name string) bool { return right.Right(name).Valid() }
 
 // hold says on a ticket who settles it, how many of them, and how long they have.
 func hold(r *ledger.GateRaised, s *run.State, g *project.Gate, x people) {

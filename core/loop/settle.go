@@ -1,6 +1,7 @@
 package loop
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/right"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/value"
@@ -22,6 +24,9 @@ type NotEntitledError struct {
 }
 
 func (e *NotEntitledError) Error() string {
+	if len(e.For) == 0 {
+		return fmt.Sprintf("%q may not settle this ticket; it names nobody, so it is for people with the right %s", e.As, right.Approve)
+	}
 	return fmt.Sprintf("%q may not settle this ticket; it is for %s", e.As, strings.Join(e.For, ", "))
 }
 
@@ -45,6 +50,7 @@ type Settlement struct {
 	ID      string
 	Verb    ledger.Verb
 	By, As  string
+	Stands  []string // the names that By stands for: their own, approvers, rights; nil is any: it is not known who is who
 	Because string
 	Args    map[string]any // for Amend: the values to change
 	Result  any            // for Happened; for Answer the words
@@ -97,14 +103,14 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 	if n := len(s.Because); n > maxBecause {
 		return nil, refused("Say it in fewer words.", "a reason may have %d bytes, and this has %d", maxBecause, n)
 	}
-	by, err := voter(t, s)
+	by, as, err := voter(state, t, s)
 	if err != nil {
 		return nil, err
 	}
 	if s.Spare && !t.Raised.Spare {
 		return nil, refused("Add first: to the gate, so that people may say so.", "this gate is asked every time")
 	}
-	ev := &ledger.GateSettled{Verb: s.Verb, By: by, Because: s.Because, ID: s.ID, Spare: s.Spare, Why: by + " decided"}
+	ev := &ledger.GateSettled{Verb: s.Verb, By: by, As: as, Because: s.Because, ID: s.ID, Spare: s.Spare, Why: by + " decided"}
 	switch s.Verb {
 	case ledger.RefuseIt:
 		if strings.TrimSpace(s.Because) == "" {
@@ -172,11 +178,16 @@ func Settle(p *project.Project, state *run.State, step ledger.StepID, s Settleme
 	return &e, nil
 }
 
-// voter gives the name of who settles a ticket, if they may.
-func voter(t *run.Ticket, s Settlement) (string, error) {
+// voter gives the name of who settles a ticket, and as which approver, if they may.
+func voter(state *run.State, t *run.Ticket, s Settlement) (by, as string, err error) {
 	all := t.For()
-	by := s.By
-	if len(all) > 0 {
+	by = s.By
+	switch {
+	case s.Stands != nil:
+		if as, err = standing(state, t, s); err != nil {
+			return "", "", err
+		}
+	case len(all) > 0:
 		if by = s.As; by == "" {
 			by = all[0]
 			for _, n := range all { // the first who has not agreed yet
@@ -187,16 +198,39 @@ func voter(t *run.Ticket, s Settlement) (string, error) {
 			}
 		}
 		if !slices.Contains(all, by) {
-			return "", &NotEntitledError{As: by, For: all}
+			return "", "", &NotEntitledError{As: by, For: all}
 		}
 	}
 	switch {
 	case t.Raised.Not != "" && by == t.Raised.Not:
-		return "", refused("Somebody else has to decide.", "%s asked for it, and may not agree to it as well", by)
+		return "", "", refused("Somebody else has to decide.", "%s asked for it, and may not agree to it as well", by)
 	case s.Verb == ledger.Allow && voted(t, by):
-		return "", refused(fmt.Sprintf("Of %s, %s to agree.", strings.Join(all, ", "), moreHave(t.Raised.Need-len(t.Votes))), "%s has agreed already", by)
+		return "", "", refused(fmt.Sprintf("It is for %s; %s to agree.", near.And(all), moreHave(t.Raised.Need-len(t.Votes))), "%s has agreed already", by)
 	}
-	return by, nil
+	return by, as, nil
+}
+
+// standing gives as which of those whom a ticket names a person settles it; "" as themselves.
+// A ticket that names nobody is for those who may approve, and one that asks the person whom
+// the run works for something is for that person as well.
+func standing(state *run.State, t *run.Ticket, s Settlement) (string, error) {
+	all := t.For()
+	if len(all) == 0 {
+		theirs := s.By == state.Opened().Person && (t.Raised.Step || t.Raised.Form != ledger.GateTicket && t.Raised.Form != ledger.TextTicket)
+		if theirs || slices.Contains(s.Stands, string(right.Approve)) {
+			return "", nil
+		}
+		return "", &NotEntitledError{As: s.By}
+	}
+	for _, n := range all {
+		if slices.Contains(s.Stands, n) && (s.As == "" || s.As == n) {
+			if n == s.By {
+				n = ""
+			}
+			return n, nil
+		}
+	}
+	return "", &NotEntitledError{As: cmp.Or(s.As, s.By), For: all}
 }
 
 func voted(t *run.Ticket, name string) bool {
@@ -211,7 +245,7 @@ func agreed(p *project.Project, s *run.State, step ledger.StepID, t *run.Ticket,
 		votes = nil
 	}
 	if more := max(1, t.Raised.Need) - len(votes) - 1; more > 0 {
-		v := &ledger.GateVoted{Verb: ev.Verb, By: ev.By, Because: ev.Because, Args: ev.Args, ID: ev.ID, Shown: t.Shown(), Why: fmt.Sprintf("%s agrees; %s to", ev.By, moreHave(more))}
+		v := &ledger.GateVoted{Verb: ev.Verb, By: ev.By, As: ev.As, Because: ev.Because, Args: ev.Args, ID: ev.ID, Shown: t.Shown(), Why: fmt.Sprintf("%s agrees; %s to", ev.By, moreHave(more))}
 		if ev.Verb == ledger.Amend {
 			v.Ask = t.Raised.Ask
 			if t.Raised.Form == ledger.GateTicket {

@@ -93,11 +93,11 @@ func settle(p *project.Project, s *run.State, c *run.Call) []Action {
 	case c.Progress == run.Waiting && c.Ticket.Open() && c.Ticket.Fired:
 		return one(ledger.New(c.Step, &ledger.GateSettled{Verb: ledger.Lapsed, Why: "nobody decided in time"}))
 	case c.Progress == run.Unsure:
-		return one(outcomeTicket(c, fmt.Sprintf("%s: %s", d.Tool, c.Failure.Say)))
+		return one(outcomeTicket(p, s, c, fmt.Sprintf("%s: %s", d.Tool, c.Failure.Say)))
 	case c.Progress == run.CallLost && s.Lost(c.Step) >= maxLost:
-		return one(lostTicket(c.Turn.Agent, c.Step, d.Tool, c.Args))
+		return one(lostTicket(c.Turn.Agent, c.Step, d.Tool, c.Args, knows(p, s, c)))
 	case c.Progress == run.CallLost && !mayRepeat(c):
-		return one(outcomeTicket(c, "the service ended while "+d.Tool+" was under way"))
+		return one(outcomeTicket(p, s, c, "the service ended while "+d.Tool+" was under way"))
 	case c.Progress == run.Settled:
 		return settled(p, s, c)
 	}
@@ -184,14 +184,24 @@ func lapsed(t *run.Thread) []Action {
 	return nil
 }
 
-func outcomeTicket(c *run.Call, why string) ledger.Event {
-	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: c.Turn.Agent, Tool: c.Decided.Tool, Args: c.Args, Why: why + "; a write of unknown outcome is not sent again without asking",
+// knows names who may say what became of a call: those who may agree to it.
+func knows(p *project.Project, s *run.State, c *run.Call) []string {
+	t := p.Tools[c.Decided.Tool]
+	if t == nil || t.Gate == nil {
+		return nil
+	}
+	args, _ := value.Read(c.Args) // written by decideCall
+	return entitled(s, append(slices.Clip(t.Gate.By), t.Gate.To...), gateVars(p, s, c, t, args), "")
+}
+
+func outcomeTicket(p *project.Project, s *run.State, c *run.Call, why string) ledger.Event {
+	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, By: knows(p, s, c), Agent: c.Turn.Agent, Tool: c.Decided.Tool, Args: c.Args, Why: why + "; a write of unknown outcome is not sent again without asking",
 		Ask: fmt.Sprintf("Did %s happen? %s.", c.Decided.Tool, upper(why))}
 	g.Shown = Shown(g, g.Ask, g.Args)
 	return ledger.New(c.Step, g)
 }
 
-func lostTicket(agent string, step ledger.StepID, tool string, args json.RawMessage) ledger.Event {
+func lostTicket(agent string, step ledger.StepID, tool string, args json.RawMessage, by []string) ledger.Event {
 	what := "a turn of " + agent
 	if tool != "" {
 		what = "a call of " + tool
@@ -199,7 +209,7 @@ func lostTicket(agent string, step ledger.StepID, tool string, args json.RawMess
 	if args == nil {
 		args = json.RawMessage("{}")
 	}
-	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, Agent: agent, Tool: tool, Args: args, Why: fmt.Sprintf("%s was under way each of the %d times the service ended", what, maxLost),
+	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, By: by, Agent: agent, Tool: tool, Args: args, Why: fmt.Sprintf("%s was under way each of the %d times the service ended", what, maxLost),
 		Ask: fmt.Sprintf("The service has ended %d times during %s. Try it once more?", maxLost, what)}
 	g.Shown = Shown(g, g.Ask, g.Args)
 	return ledger.New(step, g)

@@ -15,6 +15,7 @@ import (
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
+	"stonebaton.example/core/right"
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/scope"
 )
@@ -54,6 +55,11 @@ func (c *compiler) compile() {
 	c.into(c.main, &m)
 	p := c.p
 	p.Name, p.Summary, p.Start, p.Approvers = m.Project, m.Summary, m.Start, m.Approvers
+	for i, n := range m.Approvers {
+		if right.Reserved(n) {
+			c.report(Error, c.main.at(fmt.Sprintf("/approvers/%d", i)), "Choose another name; in by: of a gate a right stands for everybody who has it.", "%q cannot be an approver, since it means something else there", n)
+		}
+	}
 	p.Zone = time.UTC
 	if m.Timezone != "" {
 		z, err := time.LoadLocation(m.Timezone)

@@ -8,6 +8,7 @@ import (
 
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/right"
 	"stonebaton.example/core/scope"
 )
 
@@ -148,7 +149,7 @@ func (c *compiler) gateOfAnswers(d *document, g *rawGate, a *Agent) {
 func countOf(by []Approver) (n int, counted bool) {
 	seen := map[string]bool{}
 	for _, a := range by {
-		if a.From != nil {
+		if a.From != nil || right.Right(a.Name).Valid() {
 			return 0, false
 		}
 		seen[a.Name] = true
@@ -159,7 +160,7 @@ func countOf(by []Approver) (n int, counted bool) {
 // approvers compiles a list of who may settle a ticket.
 func (c *compiler) approvers(d *document, sc *expr.Scope, path string, names []string) []Approver {
 	var out []Approver
-	plain := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return n == Asker || strings.HasPrefix(n, "=") })
+	plain := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return n == Asker || right.Right(n).Valid() || strings.HasPrefix(n, "=") })
 	if len(plain) > 0 && len(c.p.Approvers) == 0 {
 		c.report(Warning, d.at(path), "Add approvers: ["+strings.Join(plain, ", ")+"] to "+Main+".", "this names %s, but the project lists no approvers, so a misspelt name is not found", strings.Join(plain, ", "))
 	}
@@ -177,7 +178,7 @@ func (c *compiler) approvers(d *document, sc *expr.Scope, path string, names []s
 			out = append(out, Approver{Name: n, From: from})
 			continue
 		}
-		if n != Asker && len(c.p.Approvers) > 0 && !slices.Contains(c.p.Approvers, n) {
+		if n != Asker && !right.Right(n).Valid() && len(c.p.Approvers) > 0 && !slices.Contains(c.p.Approvers, n) {
 			c.missing(d.at(at), "approver", n, append([]string{Asker}, c.p.Approvers...))
 		}
 		out = append(out, Approver{Name: n})

@@ -16,6 +16,7 @@ import (
 	"stonebaton.example/internal/live"
 	"stonebaton.example/internal/model"
 	"stonebaton.example/internal/model/chat"
+	"stonebaton.example/internal/people"
 	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/secret"
 	"stonebaton.example/internal/store"
@@ -30,6 +31,7 @@ type Config struct {
 	Env    map[string]string // goes before the environment and .env
 	Own    []own.Tool        // functions of the program itself
 	Trust  bool              // what appears while it runs may run outside the sandbox at once
+	Access Access            // how requests reach the service
 	Logger *slog.Logger
 }
 
@@ -43,7 +45,10 @@ type App struct {
 	Tools    engine.Tools
 	Workshop *Workshop
 	Models   engine.Models
+	People   *people.Book
+	Access   Access
 
+	people    noted
 	data      string // the folder of the records
 	announced string // the file that says where it answers
 	done      context.Context
@@ -69,7 +74,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 		return nil, err
 	}
 	env := Environment(c.Dir, c.Env)
-	a := &App{data: c.Data, Store: st, Hub: &live.Hub{}, Secrets: secret.New(env)}
+	a := &App{data: c.Data, People: people.Open(c.Data), Access: c.Access, Store: st, Hub: &live.Hub{}, Secrets: secret.New(env)}
 	if n, err := sandbox.Account(filepath.Join(c.Data, "children")); err != nil {
 		c.Logger.Warn("failed to look for programs that an earlier service left running", "error", err)
 	} else if n > 0 {
@@ -98,6 +103,9 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	a.done, a.cancel = watching, cancel
 	if err := a.Projects.watch(watching); err != nil {
 		c.Logger.Warn("failed to watch the project; changed files are not read", "error", err)
+	}
+	if err := a.ChangePeople(ctx, people.File, "file", nil); err != nil {
+		c.Logger.Warn("nobody is let in before the file of the people is right", "error", err)
 	}
 	if err := a.Engine.Start(ctx); err != nil {
 		a.Close()

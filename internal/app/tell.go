@@ -27,7 +27,7 @@ import (
 
 // Try calls one tool alone and gives the words that a model would read. No
 // gate stands in its way: who tries is the person.
-func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engine.Blanker, name string, in api.Try) (api.Tried, error) {
+func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engine.Blanker, name, person string, in api.Try) (api.Tried, error) {
 	t := p.Tools[name]
 	if t == nil {
 		return api.Tried{}, api.NewProblem(http.StatusNotFound, "`stonebaton tools` lists them.", "unknown tool %q.%s", name, near.Hint(name, names(p.Tools)))
@@ -57,7 +57,7 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 		return refuse("schema", schema.Say(faults), fmt.Sprintf("%s was not called: %s.", name, schema.Say(faults)))
 	}
 	out.Args, _ = val.(map[string]any)
-	vars := scope.Values{Project: p.Name, Person: "local", At: time.Now(), Zone: p.Zone, State: facts, StateDoc: p.State.Doc()}.Vars()
+	vars := scope.Values{Project: p.Name, Person: person, At: time.Now(), Zone: p.Zone, State: facts, StateDoc: p.State.Doc()}.Vars()
 	vars["args"], vars["gate"] = expr.Typed(t.Input.Doc(), val), scope.GateOf("", "")
 	if words, hit := loop.Rejected(t, vars); hit {
 		return refuse("unless", "a rule of the tool rejects it (unless)", words)
@@ -69,7 +69,7 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	defer cancel()
 	began := time.Now()
 	key := ledger.Key("bench", ledger.StepID(strconv.FormatInt(began.UnixNano(), 36)))
-	r, bad := handlers.Call(ctx, deed.Invocation{Project: p, Tool: t, Args: val, Vars: vars, Facts: facts, Key: key, Stub: in.Tools == ledger.ToolsStubs, Bench: true, Person: "local"})
+	r, bad := handlers.Call(ctx, deed.Invocation{Project: p, Tool: t, Args: val, Vars: vars, Facts: facts, Key: key, Stub: in.Tools == ledger.ToolsStubs, Bench: true, Person: person})
 	out.MS = time.Since(began).Milliseconds()
 	sent := r.Sent
 	if bad == nil {

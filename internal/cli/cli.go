@@ -96,7 +96,7 @@ func commands() []command {
 	return []command{
 		newCommand, checkCommand, serveCommand, demoCommand, sayCommand, talkCommand, runsCommand, showCommand, followCommand, stopCommand,
 		requestCommand, toolsCommand, tryCommand, ticketsCommand, allowCommand, refuseCommand, amendCommand, backCommand, answerCommand, drillCommand,
-		mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
+		personCommand, signInCommand, signOutCommand, shareCommand, recordCommand, mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
 	}
 }
 
@@ -282,6 +282,7 @@ func (k *call) client() *client.Client {
 		at = "http://" + at
 	}
 	k.reached = client.New(at)
+	k.reached.Token = cmp.Or(os.Getenv("STONEBATON_TOKEN"), readTokens()[k.reached.URL()])
 	if here != "" && k.at == "" {
 		k.elsewhere(here)
 	}
@@ -301,7 +302,7 @@ func (k *call) elsewhere(here string) {
 		y, err2 := os.Stat(b)
 		return err == nil && err2 == nil && os.SameFile(x, y)
 	}
-	if !same(p.Dir, here) {
+	if p.Dir != "" && !same(p.Dir, here) {
 		k.note("note: the service at %s runs the project in %s, not the one in this folder; `stonebaton serve` runs this one\n", k.reached.URL(), p.Dir)
 	}
 }

@@ -78,7 +78,7 @@ func (d *demo) run(ctx context.Context, addr string) error {
 	if err := os.MkdirAll(d.data, 0o700); err != nil {
 		return err
 	}
-	console, err := consoleListener(addr)
+	console, err := consoleListener(addr, false)
 	if err != nil {
 		return err
 	}
@@ -190,8 +190,11 @@ func (d *demo) dotenv(env map[string]string) error {
 
 // consoleListener takes the usual address, or any free one where that is taken
 // and none was named.
-func consoleListener(addr string) (net.Listener, error) {
-	if addr != "" {
+func consoleListener(addr string, far bool) (net.Listener, error) {
+	switch {
+	case far:
+		return listenAt(addr)
+	case addr != "":
 		return listen(addr)
 	}
 	if l, err := listen(DefaultAddress); err == nil {

@@ -14,6 +14,7 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/engine"
 )
 
 var tryCommand = command{
@@ -49,7 +50,7 @@ var tryCommand = command{
 					return ferr
 				}
 				defer shop.Close()
-				out, err = app.Try(ctx, p, shop.Set, shop.Secrets, rest[0], in)
+				out, err = app.Try(ctx, p, shop.Set, shop.Secrets, rest[0], engine.Local, in)
 				add = func() (project.Edit, error) {
 					return shop.AddStub(p, app.Environment(or(*dir, "."), nil), rest[0], app.DraftOf(out))
 				}

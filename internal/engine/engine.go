@@ -195,6 +195,9 @@ func (e *Engine) Wait(ctx context.Context) error {
 	}
 }
 
+// Local is the one person there is where it is not known who is who.
+const Local = "local"
+
 // Start is what a run begins with.
 type Start struct {
 	Session  string                   `json:"session,omitempty"` // "" begins one
@@ -242,9 +245,16 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	if strings.TrimSpace(st.Text) == "" && st.Call == nil {
 		return Begun{}, refused("Write what you want.", "the message is empty")
 	}
-	if st.Person == "" {
-		st.Person = "local"
+	if st.Session != "" {
+		s, err := e.Log.Session(ctx, st.Session)
+		if err == nil {
+			st.Person, err = s.speaker(st.Person)
+		}
+		if err != nil {
+			return Begun{}, err
+		}
 	}
+	st.Person = cmp.Or(st.Person, Local)
 	switch st.Tools {
 	case "":
 		st.Tools = ledger.ToolsLive

@@ -42,7 +42,7 @@ func (m *Memory) Open(_ context.Context, o Opening) error {
 	case o.New && s != nil, m.runs[o.Run] != nil:
 		return ErrTaken
 	case o.New:
-		s = &Session{ID: o.Session}
+		s = &Session{ID: o.Session, Person: o.Person}
 		m.sessions[o.Session] = s
 	case s == nil:
 		return ErrNoSession

@@ -3,7 +3,9 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"iter"
+	"slices"
 	"time"
 
 	"stonebaton.example/core/deed"
@@ -43,11 +45,31 @@ type Opening struct {
 
 // Session is a line of runs.
 type Session struct {
-	ID   string
-	Runs int
-	Last string    // newest run; "" before the first
-	Busy bool      // Last is not over
-	Kept *run.Kept // of Last, where it is over; nil where an earlier program closed it
+	ID     string
+	Runs   int
+	Last   string    // newest run; "" before the first
+	Busy   bool      // Last is not over
+	Person string    // whose it is
+	Shared []string  // who else may go on in it
+	Kept   *run.Kept // of Last, where it is over; nil where an earlier program closed it
+}
+
+// OthersError says that a session is somebody else's.
+type OthersError struct{ Session, Person, Asks string }
+
+func (e *OthersError) Error() string {
+	return fmt.Sprintf("the session %s is not one of %s", e.Session, e.Asks)
+}
+
+// speaker gives whom a message in a session is from: whose it is, where nobody is named.
+func (s Session) speaker(name string) (string, error) {
+	switch {
+	case name == "":
+		return s.Person, nil
+	case name == s.Person || slices.Contains(s.Shared, name):
+		return name, nil
+	}
+	return "", &OthersError{Session: s.ID, Person: s.Person, Asks: name}
 }
 
 // Waiting is a message in a session's inbox.

@@ -62,6 +62,7 @@ type Ticket struct {
 	Raised     Moment        `json:"raised_at" db:"raised_at"`
 	Status     string        `json:"status" db:"status"`
 	SettledBy  string        `json:"settled_by,omitempty" db:"settled_by"`
+	SettledAs  string        `json:"settled_as,omitempty" db:"settled_as"` // the approver as which the last one settled it, where by: does not name them
 	Because    string        `json:"because,omitempty" db:"because"`
 	NewArgs    JSON          `json:"new_args,omitempty" db:"new_args"`
 	Settled    *Moment       `json:"settled_at,omitempty" db:"settled_at"`
@@ -103,4 +104,15 @@ type Try struct {
 	Tokens int    `json:"tokens" db:"tokens"`
 	Args   JSON   `json:"args" db:"args"`
 	Words  string `json:"words" db:"words"` // their head
+}
+
+// Entry is a line of the record of who did what.
+type Entry struct {
+	N      int64  `json:"n" db:"n"`
+	At     Moment `json:"at" db:"at"`
+	Person string `json:"person" db:"person"`
+	Via    string `json:"via" db:"via"` // how it is known who it was
+	Did    string `json:"did" db:"did"`
+	About  string `json:"about" db:"about"` // a run, a ticket, a session, a tool, a person
+	Detail string `json:"detail,omitempty" db:"detail"`
 }

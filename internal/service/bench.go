@@ -34,7 +34,8 @@ func (s *Service) try(c *echo.Context) error {
 		return err
 	}
 	ctx := c.Request().Context()
-	out, err := app.Try(ctx, p, s.app.Tools, s.app.Secrets, c.Param("name"), in)
+	about(c, c.Param("name"), string(in.Tools))
+	out, err := app.Try(ctx, p, s.app.Tools, s.app.Secrets, c.Param("name"), asks(c).Name, in)
 	if err != nil {
 		return err
 	}
@@ -103,6 +104,12 @@ func (s *Service) addStub(c *echo.Context) error {
 		return err
 	}
 	ctx := c.Request().Context()
+	about(c, c.Param("name"), "")
+	if in.Run != "" {
+		if err := s.mayRead(c, in.Run); err != nil {
+			return err
+		}
+	}
 	draft, err := s.draft(ctx, c.Param("name"), in)
 	if err != nil {
 		return err
@@ -204,7 +211,7 @@ func (s *Service) outbox(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	list, err := s.app.Store.MessagesAfter(c.Request().Context(), c.QueryParam("to"), after, limit+1)
+	list, err := s.app.Store.MessagesAfter(c.Request().Context(), asks(c).seer(), c.QueryParam("to"), after, limit+1)
 	if err != nil {
 		return err
 	}
@@ -214,6 +221,7 @@ func (s *Service) outbox(c *echo.Context) error {
 }
 
 func (s *Service) undo(c *echo.Context) error {
+	about(c, c.Param("key"), "")
 	ch, err := s.app.Workshop.Set.Undo(c.Request().Context(), c.Param("key"))
 	var ue *tools.UndoError
 	switch {
@@ -225,7 +233,7 @@ func (s *Service) undo(c *echo.Context) error {
 		return err
 	}
 	if ch.Run != "" {
-		if err := s.app.Engine.Undone(c.Request().Context(), ch.Run, ledger.StepID(ch.Step), ch.Path, "local"); err != nil {
+		if err := s.app.Engine.Undone(c.Request().Context(), ch.Run, ledger.StepID(ch.Step), ch.Path, asks(c).Name); err != nil {
 			return err
 		}
 	}
@@ -265,7 +273,7 @@ func (s *Service) choose(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out, err := understudy.Choose(p, in.Agent, cmp.Or(in.Person, "local"), in.Text, time.Now().In(p.Zone))
+	out, err := understudy.Choose(p, in.Agent, cmp.Or(in.Person, asks(c).Name), in.Text, time.Now().In(p.Zone))
 	if err != nil {
 		return err
 	}

@@ -25,6 +25,9 @@ func (s *Service) chart(c *echo.Context) error {
 		m = chart.OfRelay(p, r)
 	}
 	for _, id := range c.QueryParams()["run"] {
+		if err := s.mayRead(c, id); err != nil {
+			return err
+		}
 		if _, err := s.app.Engine.State(c.Request().Context(), id); err != nil {
 			return err
 		}

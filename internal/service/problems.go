@@ -2,6 +2,7 @@ package service
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -24,7 +25,7 @@ func problem(status int, remedy, format string, args ...any) *api.Problem {
 
 // ProblemTypes lists the types of problems that the API tells of.
 func ProblemTypes() []string {
-	out := []string{api.ProblemType("settled"), api.ProblemType("not-entitled"), api.ProblemType("project")}
+	out := []string{api.ProblemType("settled"), api.ProblemType("not-entitled"), api.ProblemType("project"), api.ProblemType("foreign")}
 	for _, kind := range api.ProblemKinds() {
 		out = append(out, api.ProblemType(kind))
 	}
@@ -39,6 +40,7 @@ func asProblem(err error) *api.Problem {
 	var probs *app.ProblemsError
 	var noDrill *app.UnknownDrillError
 	var noAgent *prompt.UnknownAgentError
+	var theirs *engine.OthersError
 	var unknown *ledger.UnknownError
 	var he *echo.HTTPError
 	switch {
@@ -67,6 +69,8 @@ func asProblem(err error) *api.Problem {
 		return out
 	case errors.Is(err, engine.ErrNoRun):
 		return problem(http.StatusNotFound, "`stonebaton runs` lists them.", "there is no such run")
+	case errors.As(err, &theirs):
+		return problem(http.StatusForbidden, fmt.Sprintf("Omit the session to begin a new one, or let %s share it: `stonebaton share %s -with %s`.", theirs.Person, theirs.Session, theirs.Asks), "%s", theirs.Error())
 	case errors.Is(err, engine.ErrNoSession):
 		return problem(http.StatusNotFound, "Omit the session to begin a new one.", "there is no such session")
 	case errors.Is(err, store.ErrNoTry):

@@ -20,6 +20,7 @@ import (
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/right"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/view"
 	"stonebaton.example/internal/app"
@@ -75,6 +76,9 @@ func (s *Service) project(c *echo.Context) error {
 		return c.JSON(http.StatusOK, out) // there is none that could run; the problems say why
 	}
 	out.Name, out.Summary, out.Version, out.Start, out.Zone = p.Name, p.Summary, p.Version, p.Start, p.Zone.String()
+	if !asks(c).Can(right.View) {
+		out.Dir = ""
+	}
 	if d := p.State.Doc(); d != nil {
 		out.State = d
 	}
@@ -118,6 +122,7 @@ func (s *Service) testModel(c *echo.Context) error {
 		return err
 	}
 	name := c.Param("name")
+	about(c, name, "")
 	m := p.Models[name]
 	if m == nil {
 		return problem(http.StatusNotFound, "`stonebaton models` lists them.", "unknown model %q.%s", name, near.Hint(name, names(p.Models)))
@@ -164,7 +169,8 @@ func (s *Service) trust(c *echo.Context) error {
 	if err := body(c, &struct{}{}); err != nil {
 		return err
 	}
-	o, err := s.app.Projects.Confirm(c.Request().Context(), ledger.Hash(c.Param("id")), "local")
+	o, err := s.app.Projects.Confirm(c.Request().Context(), ledger.Hash(c.Param("id")), asks(c).Name)
+	about(c, o.Kind+" "+o.Name, o.Say)
 	if err != nil {
 		return err
 	}
@@ -176,7 +182,7 @@ func (s *Service) tickets(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	list, err := s.app.Store.Tickets(c.Request().Context(), store.TicketFilter{Run: c.QueryParam("run"), All: c.QueryParam("status") == "all", Skip: int(skip), Limit: limit + 1})
+	list, err := s.app.Store.Tickets(c.Request().Context(), store.TicketFilter{Run: c.QueryParam("run"), All: c.QueryParam("status") == "all", For: asks(c).seerOf(), Whose: store.Whose(c.QueryParam("whose")), Skip: int(skip), Limit: limit + 1})
 	if err != nil {
 		return err
 	}
@@ -193,6 +199,9 @@ func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
 	ctx := c.Request().Context()
 	row, err := s.app.Store.Ticket(ctx, id)
 	if err != nil {
+		return api.Ticket{}, err
+	}
+	if err := s.mayDecide(c, row); err != nil {
 		return api.Ticket{}, err
 	}
 	out := api.Ticket{TicketRow: row, Schema: map[string]any{}, Leads: map[ledger.Verb][]string{}}
@@ -218,6 +227,43 @@ func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
 	return out, nil
 }
 
+// mayDecide says whether a ticket is shown to the caller: it is one of their runs, or they may
+// settle it, or they did. To others it is not there.
+func (s *Service) mayDecide(c *echo.Context, t rows.Ticket) error {
+	w := asks(c)
+	if w.local() {
+		return nil
+	}
+	n, err := s.app.Store.CountTickets(c.Request().Context(), store.TicketFilter{Run: t.Run, ID: t.ID, All: true, For: w.seerOf()})
+	if err == nil && n == 0 {
+		err = store.ErrNoTicket
+	}
+	return err
+}
+
+// stands gives the names that the caller stands for where a ticket says who may settle it; nil
+// is any. Where there is nobody any more of those whom it names, people with the right admin
+// stand for them.
+func (s *Service) stands(w *caller, t rows.Ticket) ([]string, error) {
+	if w.local() {
+		return nil, nil
+	}
+	own := w.Stands()
+	if !w.Can(right.Admin) || len(t.By) == 0 {
+		return own, nil
+	}
+	list, err := s.app.People.List()
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range list {
+		if slices.ContainsFunc(p.Stands(), func(n string) bool { return slices.Contains(t.By, n) && p.Name != t.Barred }) {
+			return own, nil
+		}
+	}
+	return append(own, t.By...), nil
+}
+
 func (s *Service) ticket(c *echo.Context) error {
 	t, err := s.ticketOf(c)
 	if err != nil {
@@ -235,6 +281,8 @@ func (s *Service) settle(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	w := asks(c)
+	about(c, fmt.Sprintf("ticket %d", t.ID), strings.TrimSpace(string(in.Verb)+" "+in.Because))
 	if t.Status != "open" && in.ID == "" {
 		return &loop.SettledError{Verb: ledger.Verb(t.Status), By: t.SettledBy}
 	}
@@ -242,7 +290,11 @@ func (s *Service) settle(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, ledger.StepID(t.Step), loop.Settlement{ID: in.ID, Verb: in.Verb, By: "local", As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown, Spare: in.Spare}); err != nil {
+	stands, err := s.stands(w, t.TicketRow)
+	if err != nil {
+		return err
+	}
+	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, ledger.StepID(t.Step), loop.Settlement{ID: in.ID, Verb: in.Verb, By: w.Name, Stands: stands, As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown, Spare: in.Spare}); err != nil {
 		return err
 	}
 	return s.ticket(c)
@@ -280,6 +332,7 @@ func (s *Service) runDrills(c *echo.Context) error {
 		return err
 	}
 	ctx := c.Request().Context()
+	about(c, strings.Join(in.Names, ", "), "")
 	results, err := app.RunDrills(ctx, p, s.app.Workshop, in.Names, nil)
 	if err != nil {
 		return err

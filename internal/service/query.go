@@ -13,6 +13,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"stonebaton.example/core/near"
+	"stonebaton.example/core/right"
 )
 
 // param is a query parameter as openapi.yaml describes it.
@@ -29,46 +30,94 @@ type param struct {
 	} `yaml:"schema"`
 }
 
-// queries gives the query parameters of each call: the document is what is served, and
-// what requests are held against.
-func queries(document []byte) (map[string][]param, error) {
+// operation is a call as openapi.yaml describes it.
+type operation struct {
+	id      string
+	params  []param // of its query
+	rights  []right.Right
+	open    bool // to everybody
+	changes bool // so that the record has it
+}
+
+// lets says whether a caller has one of the rights that the call needs; a call that names
+// none is for everybody who is known.
+func (o operation) lets(w *caller) bool {
+	return len(o.rights) == 0 || slices.ContainsFunc(o.rights, w.Can)
+}
+
+// operations gives the calls: the document is what is served, and what requests are held
+// against. Under x-rights it says who may make a call: everybody, known people where the list
+// is empty, or those with one of the rights.
+func operations(document []byte) (map[string]operation, error) {
 	var doc struct {
-		Paths      map[string]map[string]struct{ Parameters []param }
+		Paths map[string]map[string]struct {
+			ID         string `yaml:"operationId"`
+			Parameters []param
+			Rights     *[]right.Right `yaml:"x-rights"`
+		}
 		Components struct{ Parameters map[string]param }
 	}
 	if err := yaml.Unmarshal(document, &doc); err != nil {
 		return nil, fmt.Errorf("openapi.yaml: %w", err)
 	}
-	out := map[string][]param{}
+	out := map[string]operation{}
 	for path, methods := range doc.Paths {
 		for method, op := range methods {
 			call := strings.ToUpper(method) + " " + path
-			out[call] = []param{}
+			if op.Rights == nil {
+				return nil, fmt.Errorf("openapi.yaml: %s does not say under x-rights who may make it", call)
+			}
+			o := operation{id: op.ID, params: []param{}, changes: method != "get"}
+			for _, r := range *op.Rights {
+				switch {
+				case r == everybody:
+					o.open = true
+				case !r.Valid():
+					return nil, fmt.Errorf("openapi.yaml: %s: there is no right %q", call, r)
+				default:
+					o.rights = append(o.rights, r)
+				}
+			}
 			for _, p := range op.Parameters {
 				if name, ok := strings.CutPrefix(p.Ref, "#/components/parameters/"); ok {
 					p = doc.Components.Parameters[name]
 				}
 				if p.In == "query" {
-					out[call] = append(out[call], p)
+					o.params = append(o.params, p)
 				}
 			}
+			out[call] = o
 		}
 	}
 	return out, nil
 }
 
+// everybody, under x-rights, lets also those make a call who are not known.
+const everybody right.Right = "everybody"
+
 // echoParam is a parameter of a path as Echo writes it.
 var echoParam = regexp.MustCompile(`:(\w+)`)
 
+const overMCP = "POST /mcp"
+
+// called names the call that a request makes.
+func called(c *echo.Context) string {
+	if c.Path() == "/mcp" { // by any method
+		return overMCP
+	}
+	return c.Request().Method + " " + echoParam.ReplaceAllString(c.Path(), "{$1}")
+}
+
 // strict refuses what the document does not describe in a request's query.
-func strict(known map[string][]param) echo.MiddlewareFunc {
+func strict(known map[string]operation) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
-			call := c.Request().Method + " " + echoParam.ReplaceAllString(c.Path(), "{$1}")
-			params, described := known[call]
+			call := called(c)
+			op, described := known[call]
 			if !described {
 				return next(c)
 			}
+			params := op.params
 			var names []string
 			for _, p := range params {
 				names = append(names, p.Name)

@@ -1,17 +1,20 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/right"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/core/view"
@@ -33,10 +36,16 @@ func (s *Service) begin(c *echo.Context) error {
 	if err := body(c, &in); err != nil {
 		return err
 	}
-	b, err := s.app.Engine.Begin(c.Request().Context(), engine.Start{Session: in.Session, Text: in.Text, Person: in.Person, Agent: in.Agent, Tools: in.Tools, Rung: in.Rung, Rungs: in.Rungs, Model: in.Model, State: in.State, Relay: in.Relay, Input: in.Input, From: in.From, Kept: in.Kept, Until: in.Until, Turns: in.Turns, PersonAt: in.PersonAt})
+	about(c, "session "+in.Session, "")
+	person, err := s.speaks(c, in)
 	if err != nil {
 		return err
 	}
+	b, err := s.app.Engine.Begin(c.Request().Context(), engine.Start{Session: in.Session, Text: in.Text, Person: person, Agent: in.Agent, Tools: in.Tools, Rung: in.Rung, Rungs: in.Rungs, Model: in.Model, State: in.State, Relay: in.Relay, Input: in.Input, From: in.From, Kept: in.Kept, Until: in.Until, Turns: in.Turns, PersonAt: in.PersonAt})
+	if err != nil {
+		return err
+	}
+	about(c, "run "+cmp.Or(b.Run, "after "+b.WaitsFor), "")
 	out := api.Begun{Run: b.Run, Session: b.Session, Status: "going", WaitsFor: b.WaitsFor, Broken: s.app.Projects.Broken()}
 	if b.Run == "" {
 		out.Status = "waiting"
@@ -46,8 +55,37 @@ func (s *Service) begin(c *echo.Context) error {
 	return c.JSON(http.StatusCreated, out)
 }
 
+// speaks says whom a message is from: whoever asks. What only tries the project out, such as
+// facts to begin with or another person to be, is for those who build it.
+func (s *Service) speaks(c *echo.Context, in api.Start) (string, error) {
+	w := asks(c)
+	if w.local() {
+		return in.Person, nil
+	}
+	if in.Session != "" {
+		if ok, err := s.app.Store.MaySee(c.Request().Context(), in.Session, w.Name); err != nil || !ok {
+			return "", engine.ErrNoSession // also for one who may read it
+		}
+	}
+	var tried []string
+	for name, is := range map[string]bool{"person": in.Person != "" && in.Person != w.Name, "tools": in.Tools != "" && in.Tools != ledger.ToolsLive, "rung": in.Rung != "", "rungs": len(in.Rungs) > 0, "model": in.Model != "", "state": in.State != nil,
+		"from": in.From != "", "kept": in.Kept != nil, "until": in.Until != "", "turns": in.Turns != 0, "person_at": len(in.PersonAt) > 0} {
+		if is {
+			tried = append(tried, name)
+		}
+	}
+	slices.Sort(tried)
+	switch {
+	case len(tried) > 0 && !w.Can(right.Build):
+		return "", problem(http.StatusForbidden, "Omit it: that is for people with the right build.", "%s may talk, but not say %s", w.Name, strings.Join(tried, ", "))
+	case in.Person != "" && in.Person != w.Name:
+		return "", problem(http.StatusForbidden, "Omit it.", "a run works for whoever begins it, so %s cannot begin one for %q", w.Name, in.Person)
+	}
+	return w.Name, nil
+}
+
 func (s *Service) runs(c *echo.Context) error {
-	f := store.RunFilter{Status: c.QueryParam("status"), Agent: c.QueryParam("agent"), Tool: c.QueryParam("tool"), Text: c.QueryParam("text"), Session: c.QueryParam("session")}
+	f := store.RunFilter{For: asks(c).seer(), Status: c.QueryParam("status"), Agent: c.QueryParam("agent"), Tool: c.QueryParam("tool"), Text: c.QueryParam("text"), Session: c.QueryParam("session")}
 	before, limit, err := page(c, 100)
 	if err != nil {
 		return err
@@ -64,6 +102,9 @@ func (s *Service) runs(c *echo.Context) error {
 
 func (s *Service) run(c *echo.Context) error {
 	ctx, id := c.Request().Context(), c.Param("id")
+	if err := s.mayRead(c, id); err != nil {
+		return err
+	}
 	events, err := engine.All(s.app.Store.Read(ctx, id, 0))
 	if err != nil {
 		return err
@@ -96,6 +137,9 @@ func (s *Service) waiting(ctx context.Context, session string) ([]string, error)
 
 func (s *Service) step(c *echo.Context) error {
 	id := c.Param("id")
+	if err := s.mayRead(c, id); err != nil {
+		return err
+	}
 	events, err := engine.All(s.app.Store.Read(c.Request().Context(), id, 0))
 	if err != nil {
 		return err
@@ -116,7 +160,11 @@ func (s *Service) stop(c *echo.Context) error {
 		return err
 	}
 	id := c.Param("id")
-	if err := s.app.Engine.Stop(c.Request().Context(), id, "local", in.Because); err != nil {
+	about(c, "run "+id, in.Because)
+	if err := s.mayRead(c, id); err != nil {
+		return err
+	}
+	if err := s.app.Engine.Stop(c.Request().Context(), id, asks(c).Name, in.Because); err != nil {
 		return err
 	}
 	row, err := s.app.Store.Run(c.Request().Context(), id)
@@ -130,6 +178,9 @@ func (s *Service) stop(c *echo.Context) error {
 // says whether this program would still build the same.
 func (s *Service) request(c *echo.Context) error {
 	ctx, id, name := c.Request().Context(), c.Param("id"), c.Param("step")
+	if err := s.mayRead(c, id); err != nil {
+		return err
+	}
 	events, err := engine.All(s.app.Store.Read(ctx, id, 0))
 	if err != nil {
 		return err
@@ -223,7 +274,7 @@ func (s *Service) sessions(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	list, err := s.app.Store.Sessions(c.Request().Context(), before, limit+1)
+	list, err := s.app.Store.Sessions(c.Request().Context(), asks(c).seer(), before, limit+1)
 	if err != nil {
 		return err
 	}
@@ -234,6 +285,9 @@ func (s *Service) sessions(c *echo.Context) error {
 
 func (s *Service) session(c *echo.Context) error {
 	ctx, id := c.Request().Context(), c.Param("id")
+	if err := s.maySee(c, id); err != nil {
+		return err
+	}
 	row, err := s.app.Store.SessionRow(ctx, id)
 	if err != nil {
 		return err
@@ -254,6 +308,9 @@ func (s *Service) session(c *echo.Context) error {
 		}
 	}
 	if out.Waiting, err = s.waiting(ctx, id); err != nil {
+		return err
+	}
+	if out.Shared, err = s.app.Store.SharedWith(ctx, id); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, out)

@@ -14,11 +14,13 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"stonebaton.example/api"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/value"
 	"stonebaton.example/internal/app"
@@ -40,6 +42,8 @@ type Service struct {
 	echo    *echo.Echo
 	log     *slog.Logger
 	metrics *metrics
+	door    *door
+	reads   atomic.Int64    // of the people, that were looked at for the record
 	ending  context.Context // streams end with it
 	end     context.CancelFunc
 	version string
@@ -48,27 +52,45 @@ type Service struct {
 // New gives the service of an app. Console holds the console's files; version
 // is the program's.
 func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
-	s := &Service{app: a, echo: echo.New(), log: log, metrics: newMetrics(a), version: version}
+	s := &Service{app: a, echo: echo.New(), log: log, metrics: newMetrics(a), door: newDoor(), version: version}
 	s.ending, s.end = context.WithCancel(context.Background())
 	e := s.echo
 	e.Logger = log
 	e.HTTPErrorHandler = s.fail
-	known, err := queries(openapiYAML)
+	known, err := operations(openapiYAML)
 	if err != nil {
 		panic(err) // it is part of the program
 	}
-	e.Use(middleware.Recover(), headers, s.observe, guard, strict(known))
+	e.Use(middleware.Recover(), headers, s.observe, s.guard, s.entitled(known), strict(known))
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
 		return strings.Contains(c.Request().Header.Get("Accept"), "text/event-stream")
 	}}))
 	e.GET("/healthz", func(c *echo.Context) error { return c.JSON(http.StatusOK, map[string]string{"status": "ok"}) })
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", echo.WrapHandler(s.metrics.handler()))
-	offered := toolserver.New(a, log)
-	e.Any("/mcp", echo.WrapHandler(until(s.ending, offered.Handler())))
+	offered := until(s.ending, toolserver.New(a, log).Handler())
+	e.Any("/mcp", func(c *echo.Context) error {
+		r, w := c.Request(), asks(c)
+		r.Header.Del(toolserver.Person) // it is said here, not by who asks
+		if !w.local() {
+			r.Header.Set(toolserver.Person, w.Name)
+		}
+		offered.ServeHTTP(c.Response(), r)
+		return nil
+	})
 	e.GET("/problems", explained)
 	g := e.Group("/api")
 	g.GET("/openapi.json", s.document)
+	g.GET("/me", s.me)
+	g.POST("/sign-in", s.signIn)
+	g.POST("/sign-out", s.signOut)
+	g.GET("/people", s.people)
+	g.POST("/people", s.addPerson)
+	g.POST("/people/:name", s.setPerson)
+	g.POST("/people/:name/token", s.renewToken)
+	g.POST("/people/:name/revoke", s.revoke)
+	g.GET("/record", s.record)
+	g.POST("/sessions/:id/share", s.share)
 	g.POST("/runs", s.begin)
 	g.GET("/runs", s.runs)
 	g.GET("/runs/:id", s.run)
@@ -162,23 +184,35 @@ func (s *Service) fail(c *echo.Context, err error) {
 
 // guard refuses requests that another site's page, or a name that is not ours,
 // brings here.
-func guard(next echo.HandlerFunc) echo.HandlerFunc {
+func (s *Service) guard(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
-		if !loopback(r.Host) {
-			return problem(http.StatusForbidden, "Use http://127.0.0.1 or http://localhost with the port.", "this service does not answer for the host %q", r.Host)
+		if !s.app.Access.Beyond && !loopback(r.Host) {
+			return foreign("Use http://127.0.0.1 or http://localhost with the port.", "this service does not answer for the host %q", r.Host)
 		}
 		if o := r.Header.Get("Origin"); o != "" {
 			u, err := url.Parse(o)
-			if err != nil || u.Host != r.Host || u.Scheme != "http" {
-				return problem(http.StatusForbidden, "", "a page of %q may not use this service", o)
+			if err != nil || u.Host != r.Host || u.Scheme != s.scheme() {
+				return foreign("", "a page of %q may not use this service", o)
 			}
 		}
 		if f := r.Header.Get("Sec-Fetch-Site"); f == "cross-site" && r.Method != http.MethodGet {
-			return problem(http.StatusForbidden, "", "a page of another site may not use this service")
+			return foreign("", "a page of another site may not use this service")
 		}
 		return next(c)
 	}
+}
+
+func foreign(remedy, format string, args ...any) error {
+	return api.Narrower("foreign", problem(http.StatusForbidden, remedy, format, args...))
+}
+
+// scheme is that of the addresses under which people reach the service.
+func (s *Service) scheme() string {
+	if s.app.Access.Secure {
+		return "https"
+	}
+	return "http"
 }
 
 func loopback(host string) bool {

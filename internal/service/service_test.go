@@ -28,6 +28,7 @@ import (
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/secret"
 	"stonebaton.example/internal/service"
+	"stonebaton.example/internal/store"
 	"stonebaton.example/internal/tools"
 )
 
@@ -37,18 +38,26 @@ type running struct {
 	t   *testing.T
 	app *app.App
 	url string
+	end func()
 }
 
 func run(t *testing.T, main string) *running {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, project.Main), []byte(main), 0o600))
-	a, err := app.Open(ctx, app.Config{Dir: dir})
+	return served(t, app.Config{Dir: dir})
+}
+
+// served serves a project.
+func served(t *testing.T, c app.Config) *running {
+	t.Helper()
+	a, err := app.Open(ctx, c)
 	require.NoError(t, err)
 	console := fstest.MapFS{"index.html": {Data: []byte("<html>console</html>")}, "assets/x.js": {Data: []byte("1")}}
 	srv := httptest.NewServer(service.New(a, console, slog.New(slog.DiscardHandler), "test").Handler())
-	t.Cleanup(func() { srv.CloseClientConnections(); srv.Close(); a.Close() })
-	return &running{t, a, srv.URL}
+	end := sync.OnceFunc(func() { srv.CloseClientConnections(); srv.Close(); a.Close() })
+	t.Cleanup(end)
+	return &running{t, a, srv.URL, end}
 }
 
 func (r *running) get(path string) (int, http.Header, string) {
@@ -71,6 +80,8 @@ func (r *running) post(path string, in, out any) int {
 	require.NoError(r.t, json.NewDecoder(resp.Body).Decode(out))
 	return resp.StatusCode
 }
+
+func ticketsOf(run string) store.TicketFilter { return store.TicketFilter{Run: run} }
 
 // say runs a message with stubs until it ends, or until it is held.
 func (r *running) say(text string) api.Run {
@@ -275,7 +286,7 @@ func TestTry(t *testing.T) {
 	keep := secret.New(func(string) (string, bool) { return "", false })
 	try := func(name string, in api.Try) api.Tried {
 		t.Helper()
-		out, err := app.Try(ctx, p, tools.NewSet(nil, nil), keep, name, in)
+		out, err := app.Try(ctx, p, tools.NewSet(nil, nil), keep, name, "local", in)
 		require.NoError(t, err)
 		return out
 	}
@@ -291,9 +302,9 @@ func TestTry(t *testing.T) {
 	assert.Equal(t, "reserve was not called: berth is missing (Such as C4).", r.Words)
 	r = try("toot", api.Try{})
 	assert.Equal(t, "Done; there is no result.", r.Words)
-	_, err := app.Try(ctx, p, tools.NewSet(nil, nil), keep, "toto", api.Try{})
+	_, err := app.Try(ctx, p, tools.NewSet(nil, nil), keep, "toto", "local", api.Try{})
 	require.ErrorContains(t, err, `Did you mean "toot"?`)
-	_, err = app.Try(ctx, p, tools.NewSet(nil, nil), keep, "toot", api.Try{Tools: "off"})
+	_, err = app.Try(ctx, p, tools.NewSet(nil, nil), keep, "toot", "local", api.Try{Tools: "off"})
 	require.ErrorContains(t, err, "Use live or stubs.")
 }
 
@@ -306,7 +317,7 @@ func TestASecretInAnErrorIsBlanked(t *testing.T) {
 	defer a.Close()
 	srv := httptest.NewServer(service.New(a, fstest.MapFS{}, slog.New(slog.DiscardHandler), "test").Handler())
 	defer srv.Close()
-	r := &running{t, a, srv.URL}
+	r := &running{t, a, srv.URL, srv.Close}
 	var out map[string]any
 	assert.Equal(t, 200, r.post("/api/tools/x/try", api.Try{}, &out))
 	assert.Equal(t, "failed", out["status"])

@@ -16,6 +16,7 @@ import (
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/live"
+	"stonebaton.example/internal/store"
 )
 
 // heartbeat is how often a silent stream says that it is there.
@@ -74,6 +75,9 @@ func (s *stream) flush() error {
 // accepts one. The stream ends when the run does.
 func (s *Service) events(c *echo.Context) error {
 	ctx, id := c.Request().Context(), c.Param("id")
+	if err := s.mayRead(c, id); err != nil {
+		return err
+	}
 	after, limit, err := page(c, 1000)
 	if err != nil {
 		return err
@@ -152,11 +156,14 @@ func (s *Service) follow(c *echo.Context, id string, after int64) error {
 		case <-s.ending.Done():
 			return nil
 		case <-beat.C:
-			if out.beat() != nil || out.flush() != nil {
+			if !s.still(c) || out.beat() != nil || out.flush() != nil {
 				return nil
 			}
 			continue
 		case n = <-r.C:
+			if !s.still(c) {
+				return nil
+			}
 		}
 		if r.Missed() || (len(n.Events) > 0 && n.Events[0].Seq > t.State().Seq()+1) {
 			if n.Events, err = s.app.Store.ReadAfter(ctx, id, t.State().Seq(), 0); err != nil {
@@ -188,7 +195,7 @@ func (s *Service) live(c *echo.Context) error {
 	s.metrics.streams.Inc()
 	defer s.metrics.streams.Dec()
 	tickets := func() error {
-		n, err := s.app.Store.OpenTickets(ctx)
+		n, err := s.app.Store.CountTickets(ctx, store.TicketFilter{For: asks(c).seerOf(), Whose: store.Mine})
 		if err != nil {
 			return err
 		}
@@ -206,10 +213,13 @@ func (s *Service) live(c *echo.Context) error {
 		case <-s.ending.Done():
 			return nil
 		case <-beat.C:
-			if out.beat() != nil {
+			if !s.still(c) || out.beat() != nil {
 				return nil
 			}
 		case n := <-r.C:
+			if !s.still(c) {
+				return nil
+			}
 			rows, gates, topics := map[string]bool{}, false, map[string]bool{}
 			for more := true; more; { // what has piled up is told at once
 				if n.Run != "" {
@@ -234,9 +244,12 @@ func (s *Service) live(c *echo.Context) error {
 				topics["all"], gates = true, true
 			}
 			for id := range rows {
-				row, err := s.app.Store.Run(ctx, id)
+				seen, err := s.app.Store.Runs(ctx, store.RunFilter{ID: id, For: asks(c).seer(), Limit: 1})
+				if err == nil && len(seen) == 0 {
+					continue
+				}
 				if err == nil {
-					err = out.put(0, "run", row)
+					err = out.put(0, "run", seen[0])
 				}
 				if err != nil {
 					return nil

@@ -103,9 +103,10 @@ func (s *Store) Messages(ctx context.Context, to string) ([]tools.Message, error
 }
 
 // MessagesAfter lists a page of the outbox, the oldest first; after is the number of
-// the last message of the page before, 0 for the first page.
-func (s *Store) MessagesAfter(ctx context.Context, to string, after int64, limit int) ([]tools.Message, error) {
-	return s.outbox(ctx, `SELECT * FROM outbox WHERE :to IN ('', recipient) AND n > :after ORDER BY n LIMIT :limit`, named{"to": to, "after": after, "limit": limit})
+// the last message of the page before, 0 for the first page. Where seer is not empty it is
+// those of runs that this person may see.
+func (s *Store) MessagesAfter(ctx context.Context, seer, to string, after int64, limit int) ([]tools.Message, error) {
+	return s.outbox(ctx, `SELECT * FROM outbox WHERE :to IN ('', recipient) AND (:for = '' OR run IN (SELECT id FROM run WHERE `+seenBy+`)) AND n > :after ORDER BY n LIMIT :limit`, named{"for": seer, "to": to, "after": after, "limit": limit})
 }
 
 func (s *Store) outbox(ctx context.Context, query string, params named) ([]tools.Message, error) {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -15,10 +16,15 @@ import (
 // RunFilter narrows the list of runs; what is empty narrows nothing.
 type RunFilter struct {
 	Status, Agent, Tool, Text, Session string
+	ID                                 string
+	For                                string // who may see them: their own, and those of sessions that are shared with them
 	Since, Until                       time.Time
 	Before                             int64 // N of the last row of the page before
 	Limit                              int   // 0 is 100
 }
+
+// seenBy narrows runs to those that a person may see.
+const seenBy = `(person = :for OR session IN (SELECT session FROM shared WHERE person = :for))`
 
 const runCols = `SELECT n, id, session, person, text, status, agent, path, called, models, turns, calls, tokens_in AS "tokens.in", tokens_out AS "tokens.out", cost, worked, answer, problem, opened_at, last_at FROM run`
 
@@ -34,6 +40,8 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) ([]rows.Run, error) {
 	add(f.Status != "", "status", f.Status, "status = :status")
 	add(f.Agent != "", "agent", " "+f.Agent+" ", "(instr(path, :agent) OR instr(worked_by, :agent))")
 	add(f.Tool != "", "tool", " "+f.Tool+" ", "instr(called, :tool)")
+	add(f.ID != "", "id", f.ID, "id = :id")
+	add(f.For != "", "for", f.For, seenBy)
 	add(f.Session != "", "session", f.Session, "session = :session")
 	add(f.Text != "", "wanted", f.Text, "(instr(lower(text), lower(:wanted)) OR instr(lower(answer), lower(:wanted)) OR instr(lower(coalesce(problem, '')), lower(:wanted)) OR id = :wanted)")
 	add(!f.Since.IsZero(), "since", rows.Moment{Time: f.Since}, "opened_at >= :since")
@@ -87,10 +95,11 @@ const sessionCols = `SELECT r.n, s.id, s.title, s.person, s.runs, s.last, r.stat
 	FROM session s JOIN run r ON r.id = s.last`
 
 // Sessions lists the sessions, the newest run first; before is the N of the last row
-// of the page before, 0 for the first page.
-func (s *Store) Sessions(ctx context.Context, before int64, limit int) ([]rows.Session, error) {
+// of the page before, 0 for the first page. Where seer is not empty it is those that this
+// person may see.
+func (s *Store) Sessions(ctx context.Context, seer string, before int64, limit int) ([]rows.Session, error) {
 	out := []rows.Session{}
-	err := s.list(ctx, &out, sessionCols+` WHERE :before = 0 OR r.n < :before ORDER BY r.n DESC LIMIT :limit`, named{"before": before, "limit": limit})
+	err := s.list(ctx, &out, sessionCols+` WHERE (:before = 0 OR r.n < :before) AND (:for = '' OR s.person = :for OR s.id IN (SELECT session FROM shared WHERE person = :for)) ORDER BY r.n DESC LIMIT :limit`, named{"before": before, "limit": limit, "for": seer})
 	return out, err
 }
 
@@ -107,32 +116,94 @@ func (s *Store) SessionRow(ctx context.Context, id string) (rows.Session, error)
 // TicketFilter narrows the list of tickets; what is empty narrows nothing.
 type TicketFilter struct {
 	Run   string
-	All   bool // the settled ones too
-	Skip  int  // rows of the pages before
-	Limit int  // 0 is 500
+	All   bool  // the settled ones too
+	Skip  int   // rows of the pages before
+	Limit int   // 0 is 500
+	For   *Seer // who may see them
+	Whose Whose // of these; "" is all
+	ID    int64 // this one; 0 is all
+}
+
+// Whose narrows tickets by what they have to do with somebody.
+type Whose string
+
+// Whose tickets.
+const (
+	Mine  Whose = "mine"  // they may settle it, and have not voted yet
+	Asked Whose = "asked" // it is one of their runs
+)
+
+// Seer is somebody to whom tickets are shown: those of their runs, and those that they may
+// settle, by the names that they stand for.
+type Seer struct {
+	Name   string
+	Stands []string
+	Any    bool // those that name nobody are theirs to settle, too
+	Every  bool // they see those of others, too
+}
+
+// narrow gives the condition for the tickets that a filter lets through.
+func (f TicketFilter) narrow(p named) (string, error) {
+	q := `(:run = '' OR run = :run) AND (:id = 0 OR id = :id)`
+	p["run"], p["id"] = f.Run, f.ID
+	if !f.All {
+		q += ` AND status = 'open'`
+	}
+	if f.For == nil {
+		return q, nil
+	}
+	stands, err := json.Marshal(f.For.Stands)
+	if err != nil {
+		return "", err
+	}
+	p["name"], p["stands"], p["any"] = f.For.Name, string(stands), f.For.Any
+	own := `run IN (SELECT id FROM run WHERE person = :name)`
+	mine := `((approvers = '[]' AND (:any OR ((stepwise = 1 OR form NOT IN ('gate', 'text')) AND ` + own + `)))
+		OR EXISTS (SELECT 1 FROM json_each(approvers) a JOIN json_each(:stands) s ON a.value = s.value)
+		OR (escalates IS NULL AND EXISTS (SELECT 1 FROM json_each(escalate_to) a JOIN json_each(:stands) s ON a.value = s.value)))`
+	switch f.Whose {
+	case Asked:
+		return q + ` AND ` + own, nil
+	case Mine:
+		return q + ` AND ` + mine + ` AND barred <> :name AND NOT EXISTS (SELECT 1 FROM json_each(votes) v WHERE json_extract(v.value, '$.by') = :name)`, nil
+	}
+	if f.For.Every {
+		return q, nil
+	}
+	return q + ` AND (` + mine + ` OR ` + own + ` OR settled_by = :name)`, nil
 }
 
 // Tickets lists tickets: the open ones with the nearest deadline first, or with
 // All, then the settled ones, the newest first.
 func (s *Store) Tickets(ctx context.Context, f TicketFilter) ([]rows.Ticket, error) {
-	q, p := `SELECT * FROM ticket WHERE (:run = '' OR run = :run)`, named{"run": f.Run, "limit": f.Limit, "skip": f.Skip}
-	if !f.All {
-		q += ` AND status = 'open'`
-	}
+	p := named{"limit": f.Limit, "skip": f.Skip}
 	if f.Limit <= 0 {
 		p["limit"] = 500
 	}
+	q, err := f.narrow(p)
+	if err != nil {
+		return nil, err
+	}
 	out := []rows.Ticket{}
-	err := s.list(ctx, &out, q+` ORDER BY status <> 'open', CASE status WHEN 'open' THEN coalesce(due, 9e18) ELSE -settled_at END, id LIMIT :limit OFFSET :skip`, p)
+	err = s.list(ctx, &out, `SELECT * FROM ticket WHERE `+q+` ORDER BY status <> 'open', CASE status WHEN 'open' THEN coalesce(due, 9e18) ELSE -settled_at END, id LIMIT :limit OFFSET :skip`, p)
 	for i := range out {
 		out[i].Finish()
 	}
 	return out, err
 }
 
-// OpenTickets counts the tickets that wait for a person.
-func (s *Store) OpenTickets(ctx context.Context) (n int, err error) {
-	err = s.read.GetContext(ctx, &n, `SELECT count(*) FROM ticket WHERE status = 'open'`)
+// CountTickets counts the tickets that a filter lets through.
+func (s *Store) CountTickets(ctx context.Context, f TicketFilter) (n int, err error) {
+	p := named{}
+	where, err := f.narrow(p)
+	if err != nil {
+		return 0, err
+	}
+	q, args, err := sqlx.Named(`SELECT count(*) FROM ticket WHERE `+where, p)
+	if err != nil {
+		return 0, err
+	}
+	err = s.read.GetContext(ctx, &n, q, args...)
 	return n, err
 }
 

@@ -401,12 +401,18 @@ func (s *Store) Session(ctx context.Context, id string) (engine.Session, error) 
 		Busy bool
 		Kept []byte
 		File sql.NullString `db:"kept_file"`
+
+		Person string
+		Shared rows.List
 	}
-	err := s.read.GetContext(ctx, &r, `SELECT runs, last, kept, kept_file, EXISTS (SELECT 1 FROM run WHERE session = s.id AND status IN ('going','held')) AS busy FROM session s WHERE id = ?`, id)
+	err := s.read.GetContext(ctx, &r, `SELECT runs, last, person, (SELECT json_group_array(person) FROM shared WHERE session = s.id) AS shared, kept, kept_file, EXISTS (SELECT 1 FROM run WHERE session = s.id AND status IN ('going','held')) AS busy FROM session s WHERE id = ?`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return engine.Session{}, engine.ErrNoSession
 	}
-	out := engine.Session{ID: id, Runs: r.Runs, Last: r.Last, Busy: r.Busy}
+	out := engine.Session{ID: id, Runs: r.Runs, Last: r.Last, Busy: r.Busy, Person: r.Person}
+	if len(r.Shared) > 0 {
+		out.Shared = r.Shared
+	}
 	if err == nil && r.File.Valid {
 		r.Kept, err = s.blobs.get(ledger.Hash(r.File.String))
 	}

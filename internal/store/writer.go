@@ -52,7 +52,7 @@ var (
 	vote     = statement(`UPDATE ticket SET votes = json_insert(votes, '$[#]', json(json_extract(:votes, '$[0]'))) WHERE run = :run AND step = :step AND status = 'open'`)
 	revote   = statement(`UPDATE ticket SET votes = :votes, args = :args, ask = :ask, shown = :shown WHERE run = :run AND step = :step AND status = 'open'`)
 	escalate = statement(`UPDATE ticket SET escalates = NULL WHERE run = :run AND step = :step AND status = 'open'`)
-	settle   = statement(`UPDATE ticket SET status = :status, settled_by = :settled_by, because = :because, new_args = :new_args, settled_at = :settled_at WHERE run = :run AND step = :step AND status = 'open'`)
+	settle   = statement(`UPDATE ticket SET status = :status, settled_by = :settled_by, settled_as = :settled_as, because = :because, new_args = :new_args, settled_at = :settled_at WHERE run = :run AND step = :step AND status = 'open'`)
 )
 
 // addEvents inserts so many events at once, and one more: most batches have a few, and a
@@ -321,7 +321,7 @@ func (t *tx) ticket(e eventRow, data ledger.Data) error {
 			args = rows.JSON(d.Args)
 		}
 		at := e.At
-		return t.do(settle, rows.Ticket{Run: e.Run, Step: e.Step, Status: string(d.Verb), SettledBy: d.By, Because: d.Because, NewArgs: args, Settled: &at})
+		return t.do(settle, rows.Ticket{Run: e.Run, Step: e.Step, Status: string(d.Verb), SettledBy: d.By, SettledAs: d.As, Because: d.Because, NewArgs: args, Settled: &at})
 	}
 	return nil
 }

@@ -24,8 +24,13 @@ import (
 	"stonebaton.example/core/value"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/store"
 )
+
+// Person is the header in which the service says who asks. What a client sends in it counts for
+// nothing.
+const Person = "X-Stonebaton-Person"
 
 // Server offers a project's tools, relays and agents to clients of the Model Context
 // Protocol. Each call is a run, with the same checks, rungs, gates and ledger as one that a
@@ -164,10 +169,18 @@ func (t *Server) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.CallT
 		return failed(err.Error()), nil
 	}
 	from := start(p, req.Params.Name, args)
-	from.Person, from.Via = who, "mcp"
+	entry := rows.Entry{Person: who, Via: "mcp", Did: "begin"}
+	if req.Extra != nil && req.Extra.Header.Get(Person) != "" {
+		entry.Person, entry.Detail = req.Extra.Header.Get(Person), "through "+who
+	}
+	from.Person, from.Via = entry.Person, "mcp"
 	b, err := t.app.Engine.Begin(ctx, from)
 	if err != nil {
 		return failed(err.Error()), nil
+	}
+	entry.About = "run " + b.Run
+	if err := t.app.Record(ctx, entry); err != nil {
+		t.log.Error("what somebody did could not be recorded", "person", entry.Person, "run", b.Run, "error", err)
 	}
 	r := t.app.Hub.Read(b.Run)
 	defer r.Close()

@@ -109,7 +109,7 @@ func busy(t *testing.T, l engine.Records) {
 	require.NoError(t, l.Append(ctx, batch("aa-1", 3, ledger.Done, &ledger.FileUndone{Path: "a"})), "what follows a closed run")
 	s, err := l.Session(ctx, "aa")
 	require.NoError(t, err)
-	assert.Equal(t, engine.Session{ID: "aa", Runs: 2, Last: "aa-2", Busy: true}, s, "says nothing of the newest one")
+	assert.Equal(t, engine.Session{ID: "aa", Runs: 2, Last: "aa-2", Busy: true, Person: "ann"}, s, "says nothing of the newest one")
 }
 
 func waiting(t *testing.T, l engine.Records) {
