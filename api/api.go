@@ -379,6 +379,15 @@ type Ticket struct {
 	Talk   []Said         `json:"talk"`   // what led here
 
 	Leads map[ledger.Verb][]string `json:"leads"` // what settling it will lead to, by the verb
+	Told  []rows.Notice            `json:"told"`  // how people were told of it
+}
+
+// LinkTicket is what GET /api/link gives: the ticket of a link, and for whom it is.
+type LinkTicket struct {
+	Ticket
+	Person  string    `json:"person"`
+	Expires time.Time `json:"expires_at"`
+	Project string    `json:"project"`
 }
 
 // Settle is what POST /api/tickets/{id}/settle takes.

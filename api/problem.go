@@ -10,7 +10,7 @@ import (
 // kinds names the type of a problem by its status, where nothing narrower fits.
 var kinds = map[int]string{
 	http.StatusBadRequest: "request", http.StatusUnauthorized: "unknown", http.StatusForbidden: "right", http.StatusTooManyRequests: "often", http.StatusNotFound: "not-found", http.StatusMethodNotAllowed: "method", http.StatusRequestTimeout: "slow",
-	http.StatusConflict: "conflict", http.StatusRequestEntityTooLarge: "large", http.StatusUnsupportedMediaType: "media", http.StatusUnprocessableEntity: "refused",
+	http.StatusConflict: "conflict", http.StatusGone: "gone", http.StatusRequestEntityTooLarge: "large", http.StatusUnsupportedMediaType: "media", http.StatusUnprocessableEntity: "refused",
 	http.StatusInternalServerError: "internal", http.StatusNotImplemented: "newer", http.StatusBadGateway: "source", http.StatusServiceUnavailable: "store",
 }
 

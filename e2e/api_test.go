@@ -101,13 +101,13 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 
 	get("/healthz")
 	get("/readyz")
-	assert.Contains(t, get("/metrics")["text"], `stonebaton_runs{status="held"} 1`)
+	assert.Contains(t, get("/metrics")["text"], `stonebaton_runs{status="held"} 4`)
 	get("/api/openapi.json")
 	assert.Equal(t, "harbour", get("/api/project")["name"])
 	assert.Empty(t, get("/api/problems")["problems"])
-	assert.Len(t, get("/api/tools")["tools"], 14)
+	assert.Len(t, get("/api/tools")["tools"], 15)
 	assert.Len(t, get("/api/project")["relays"], 4)
-	assert.Len(t, get("/api/map")["nodes"], 26)
+	assert.Len(t, get("/api/map")["nodes"], 27)
 	assert.Len(t, get("/api/map?relay=berth_letter")["nodes"], 12)
 	assert.Len(t, get("/api/models")["models"], 3)
 	assert.Equal(t, "answers", a.call("POST", "/api/models/house/test", "{}", 200)["status"])
@@ -119,7 +119,7 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	runs := get("/api/runs?limit=2")
 	assert.Len(t, runs["runs"], 2)
 	second := get("/api/runs?limit=100&cursor=" + runs["next"].(string))
-	assert.Len(t, second["runs"], 5)
+	assert.Len(t, second["runs"], 8)
 	held := get("/api/runs?status=held")["runs"].([]any)[0].(map[string]any)["id"].(string)
 	for _, r := range get("/api/runs")["runs"].([]any) {
 		id := r.(map[string]any)["id"].(string)
@@ -206,25 +206,57 @@ func (a *api) people(session string) {
 	a.t.Helper()
 	shared := a.call("POST", "/api/sessions/"+session+"/share", `{"with":["mara"]}`, 200)
 	assert.Equal(a.t, []any{"mara"}, shared["shared"])
-	a.call("POST", "/api/people", `{"name":"mara","rights":["talk"]}`, 422) // nobody could add the next one
-	mara := a.call("POST", "/api/people", `{"name":"mara","rights":["admin"],"is":["harbourmaster"]}`, 201)
+	nils := a.call("POST", "/api/people", `{"name":"nils","rights":["admin"],"is":["harbourmaster"]}`, 201)
+	a.call("POST", "/api/sign-in", `{"token":"nils.wrong"}`, 401)
+	a.call("POST", "/api/sign-in", fmt.Sprintf(`{"token":%q}`, nils["token"]), 200)
+	a.token = "nils.wrong"
 	assert.Equal(a.t, "/problems#unknown", a.call("GET", "/api/runs", "", 401)["type"])
-	assert.Equal(a.t, true, a.call("GET", "/api/me", "", 200)["sign_in"])
-	a.call("POST", "/api/sign-in", `{"token":"mara.wrong"}`, 401)
-	a.call("POST", "/api/sign-in", fmt.Sprintf(`{"token":%q}`, mara["token"]), 200)
-	a.token = mara["token"].(string)
-	assert.Equal(a.t, "mara", a.call("GET", "/api/me", "", 200)["name"])
-	jonas := a.call("POST", "/api/people", `{"name":"jonas","rights":["talk"]}`, 201)
-	a.call("POST", "/api/people", `{"name":"jonas","rights":["talk"]}`, 422)
+	a.token = nils["token"].(string)
+	assert.Equal(a.t, "nils", a.call("GET", "/api/me", "", 200)["name"])
+	olga := a.call("POST", "/api/people", `{"name":"olga","rights":["talk"]}`, 201)
+	a.call("POST", "/api/people", `{"name":"olga","rights":["talk"]}`, 422)
 	a.call("POST", "/api/people", `{"name":"approve","rights":["talk"]}`, 422)
-	a.call("POST", "/api/people/jonas", `{"rights":["talk","view"],"address":"jonas@kelmere.example"}`, 200)
-	assert.NotEqual(a.t, jonas["token"], a.call("POST", "/api/people/jonas/token", `{}`, 200)["token"])
-	assert.Len(a.t, a.call("GET", "/api/people", "", 200)["people"], 2)
-	a.call("POST", "/api/people/jonas/revoke", `{}`, 200)
-	a.call("POST", "/api/people/jonas/revoke", `{}`, 404)
-	a.call("POST", "/api/people/mara/revoke", `{}`, 409)
+	a.call("POST", "/api/people/olga", `{"rights":["talk","view"],"address":"olga@kelmere.example"}`, 200)
+	assert.NotEqual(a.t, olga["token"], a.call("POST", "/api/people/olga/token", `{}`, 200)["token"])
+	assert.Len(a.t, a.call("GET", "/api/people", "", 200)["people"], 6)
+	a.call("POST", "/api/people/olga/revoke", `{}`, 200)
+	a.call("POST", "/api/people/olga/revoke", `{}`, 404)
+	a.call("POST", "/api/people/nils/revoke", `{}`, 409)
 	assert.NotEmpty(a.t, a.call("GET", "/api/record", "", 200)["entries"])
 	a.call("POST", "/api/sign-out", `{"everywhere":true}`, 200)
+	a.link()
+}
+
+// link settles a ticket with a link that was sent.
+func (a *api) link() {
+	a.t.Helper()
+	sent := ""
+	for _, m := range a.call("GET", "/api/outbox?to=jonas@kelmere.example", "", 200)["messages"].([]any) {
+		_, sent, _ = strings.Cut(m.(map[string]any)["text"].(string), "/link#")
+	}
+	require.NotEmpty(a.t, sent)
+	by := func(method, path, in string, code int) map[string]any {
+		req, err := http.NewRequest(method, a.url+path, strings.NewReader(in))
+		require.NoError(a.t, err)
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Authorization", "Link "+sent)
+		was := a.token
+		defer func() { a.token = was }()
+		a.token = ""
+		return a.send(req, code)
+	}
+	a.call("GET", "/api/link", "", 403)
+	a.call("POST", "/api/link/settle", "{}", 403)
+	assert.Equal(a.t, "jonas", by("GET", "/api/link", "", 200)["person"])
+	by("GET", "/api/runs", "", 403)
+	by("POST", "/api/link/settle", `{"verb":"refuse"}`, 422) // a reason is missing, and the link is still good
+	assert.Equal(a.t, "open", by("GET", "/api/link", "", 200)["status"], "looking changes nothing")
+	refused := by("POST", "/api/link/settle", `{"verb":"refuse","because":"Not this time."}`, 200)
+	assert.Equal(a.t, "refuse", refused["status"])
+	assert.Equal(a.t, "jonas", refused["settled_by"])
+	assert.Equal(a.t, "treasurer", refused["settled_as"])
+	assert.Equal(a.t, "/problems#gone", by("GET", "/api/link", "", 410)["type"], "it is good once")
+	by("POST", "/api/link/settle", `{"verb":"allow"}`, 410)
 }
 
 func mustDoc(t *testing.T, a *api) *openapi3.T {

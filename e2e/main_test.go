@@ -84,7 +84,7 @@ func launch(t testing.TB, args ...string) *server {
 	line, err := bufio.NewReader(out).ReadString('\n')
 	require.NoError(t, err, "%s", s.err)
 	go func() { _, _ = io.Copy(io.Discard, out) }()
-	require.True(t, strings.HasPrefix(line, "ready http://127.0.0.1:"), line)
+	require.Regexp(t, `^ready https?://127\.0\.0\.1:`, line)
 	s.url = strings.TrimSpace(strings.TrimPrefix(line, "ready "))
 	return s
 }

@@ -704,6 +704,8 @@ type GateRaised struct {
 	Spare    bool            `json:"spare,omitempty"` // who agrees may say that this is not to be asked again in the session
 	Step     bool            `json:"step,omitempty"`  // a person looks at every such step: who agrees may say that the run goes on without that
 	Escalate *Escalation     `json:"escalate,omitempty"`
+	Notify   string          `json:"notify,omitempty"` // the rule of the project by which they are told; "": they are not
+	Remind   int64           `json:"remind,omitempty"` // how often they are told again, in seconds; 0 is never
 	Due      *time.Time      `json:"due,omitempty"`
 	Because  string          `json:"because,omitempty"` // the model's reason, for reason_first
 	Wants    json.RawMessage `json:"wants,omitempty"`   // the JSON Schema of the answer to a question; none is any words

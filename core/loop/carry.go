@@ -52,7 +52,7 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 				acts = append(acts, Record{textTicket(s, c, l)})
 			}
 		case c.Progress == run.Decided && d.Verdict == ledger.Put:
-			acts = append(acts, Record{question(p, c)})
+			acts = append(acts, Record{question(p, s, c)})
 		case c.Progress == run.Decided && d.Verdict == ledger.Gate:
 			acts = append(acts, before(p, s, c))
 		default:

@@ -228,10 +228,10 @@ func left(t *run.Thread, step ledger.StepID, end *run.Result, who string) []Acti
 
 // question raises the ticket of a question to the person. They see it as that of the agent
 // they talk to.
-func question(p *project.Project, c *run.Call) ledger.Event {
+func question(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 	text, rest := questionOf(c.Args)
 	names := chain(c.Turn.Thread)
-	g := &ledger.GateRaised{Form: ledger.QuestionTicket, Agent: names[0], Tool: project.AskPerson, Args: c.Args, Ask: text, By: nil,
+	g := &ledger.GateRaised{Form: ledger.QuestionTicket, Agent: names[0], Tool: project.AskPerson, Args: c.Args, Ask: text, Notify: always(p, s),
 		Why: names[0] + " asks"}
 	wants := project.Wanted(rest)
 	if l := prompt.LegOf(p, c.Turn.Thread); l != nil && l.Kind == project.LegAsk {

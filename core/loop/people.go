@@ -42,6 +42,9 @@ func isRight(name string) bool { return right.Right(name).Valid() }
 
 // hold says on a ticket who settles it, how many of them, and how long they have.
 func hold(r *ledger.GateRaised, s *run.State, g *project.Gate, x people) {
+	if !r.Step && live(s) {
+		r.Notify, r.Remind = g.Notify, int64(g.Remind.Seconds())
+	}
 	r.By, r.Not = x.By, barred(s, g)
 	if g.Need > 1 {
 		r.Need = g.Need
@@ -53,6 +56,17 @@ func hold(r *ledger.GateRaised, s *run.State, g *project.Gate, x people) {
 	if g.After > 0 {
 		r.Escalate = &ledger.Escalation{At: s.At().Add(g.After), To: x.To}
 	}
+}
+
+// live says whether the tools of a run are: nobody is told of what goes on with stubs.
+func live(s *run.State) bool { return s.Opened().Tools != ledger.ToolsStubs }
+
+// always gives the project's own rule for notices, for tickets that have no gate.
+func always(p *project.Project, s *run.State) string {
+	if p.Notices[project.Always] == nil || !live(s) {
+		return ""
+	}
+	return project.Always
 }
 
 // barred names who may not settle a gate: the one who asked, where it says so.

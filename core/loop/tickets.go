@@ -195,7 +195,7 @@ func knows(p *project.Project, s *run.State, c *run.Call) []string {
 }
 
 func outcomeTicket(p *project.Project, s *run.State, c *run.Call, why string) ledger.Event {
-	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, By: knows(p, s, c), Agent: c.Turn.Agent, Tool: c.Decided.Tool, Args: c.Args, Why: why + "; a write of unknown outcome is not sent again without asking",
+	g := &ledger.GateRaised{Form: ledger.OutcomeTicket, By: knows(p, s, c), Notify: always(p, s), Agent: c.Turn.Agent, Tool: c.Decided.Tool, Args: c.Args, Why: why + "; a write of unknown outcome is not sent again without asking",
 		Ask: fmt.Sprintf("Did %s happen? %s.", c.Decided.Tool, upper(why))}
 	g.Shown = Shown(g, g.Ask, g.Args)
 	return ledger.New(c.Step, g)

@@ -49,6 +49,7 @@ func (c *compiler) compile() {
 		Limits    rawLimits
 		State     map[string]any
 		Approvers []string
+		Notify    *rawNotice
 		Rung      ledger.Rung
 		Sandbox   string
 	}
@@ -153,6 +154,9 @@ func (c *compiler) compile() {
 			c.source(d)
 		}
 	}
+	if m.Notify != nil {
+		c.notices(c.main, "/notify", Always, m.Notify)
+	}
 	for _, compile := range c.gates {
 		compile()
 	}
@@ -167,6 +171,7 @@ func (c *compiler) compile() {
 			c.agent(d)
 		}
 	}
+	c.ungated()
 	c.references()
 	c.courses()
 	for _, d := range c.docs {

@@ -28,6 +28,8 @@ type Gate struct {
 	Lapse    ledger.Lapse
 	After    time.Duration // until more people may settle it; 0 is never
 	To       []Approver    // these
+	Notify   string        // the rule by which people are told of its tickets, among those of the project; "" is none
+	Remind   time.Duration // how often they are told again; 0 is never
 	First    int           // it holds the first so many times in a session; 0 is every time
 
 	Show  *expr.Template // of a leg: the text that is decided about
@@ -63,6 +65,49 @@ type rawGate struct {
 	Escalate *struct {
 		After string
 		To    []string
+	}
+	Notify *rawNotice
+	Remind string
+}
+
+// rawNotice is a rule for notices as its schema lets it be.
+type rawNotice struct {
+	Tool string
+	Args map[string]any
+}
+
+// Notice is a rule by which people are told of a ticket: a tool, and what it is called with.
+type Notice struct {
+	Tool string
+	Args *expr.Mapping // sees notice, and what every expression sees
+
+	Place Place
+}
+
+// ungated holds the tools that tell people of tickets against their gates, when all are known.
+func (c *compiler) ungated() {
+	for _, name := range keysOf(c.p.Notices) {
+		if n := c.p.Notices[name]; c.p.Tools[n.Tool].Gate != nil {
+			c.report(Error, n.Place, "Use a tool with no gate; the notice would wait for a notice.", "%q waits for people itself", n.Tool)
+		}
+	}
+}
+
+// Always is the name of the project's own rule for notices.
+const Always = "project"
+
+// notices compiles a rule for notices under a name.
+func (c *compiler) notices(d *document, at, name string, r *rawNotice) {
+	if c.p.Tools[r.Tool] == nil {
+		c.missing(d.at(at+"/tool"), "tool", r.Tool, keysOf(c.p.Tools))
+		return
+	}
+	if c.p.Notices == nil {
+		c.p.Notices = map[string]*Notice{}
+	}
+	c.p.Notices[name] = &Notice{Tool: r.Tool, Place: d.at(at + "/tool"), Args: c.mapping(d, c.scope(d, map[string]map[string]any{"notice": scope.Notice}), at+"/args", r.Args)}
+	if r.Args == nil {
+		c.report(Error, d.at(at), "Add args: with what the tool is to be called with, such as to: \"=notice.address\".", "the notice says nothing")
 	}
 }
 
@@ -110,6 +155,16 @@ func (c *compiler) people(d *document, at string, g *rawGate, gate *Gate, sc *ex
 	}
 	if g.Lapse != "" && g.Within == "" {
 		c.report(Error, d.at(at+"/lapse"), "Add within: with a duration.", "lapse: needs within:, since this gate never lapses")
+	}
+	if c.p.Notices[Always] != nil {
+		gate.Notify = Always
+	}
+	if g.Notify != nil {
+		gate.Notify = fmt.Sprintf("%s %v %s", d.kind, d.value[d.kind], at)
+		c.notices(d, at+"/notify", gate.Notify, g.Notify)
+	}
+	if gate.Remind = span(g.Remind); gate.Remind > 0 && gate.Notify == "" {
+		c.report(Error, d.at(at+"/remind"), "Add notify: to the gate, or to "+Main+" for all of them.", "nobody is told of this gate's tickets, so nobody can be reminded")
 	}
 	gate.Ask = c.template(d, sc, at+"/ask", g.Ask)
 	gate.By = c.approvers(d, sc, at+"/by", g.By)

@@ -22,6 +22,7 @@ type Project struct {
 	Limits     Limits
 	State      *schema.Schema
 	Approvers  []string
+	Notices    map[string]*Notice // the rules by which people are told of tickets, by name; Always is the project's own
 	Agents     map[string]*Agent
 	Tools      map[string]*Tool
 	Sources    map[string]*SourceDoc

@@ -81,6 +81,9 @@ func (p *Project) ByGate(t *Tool) []string {
 		for _, l := range t.Gate.LooksUp {
 			once(&out, l.Tool)
 		}
+		if n := p.Notices[t.Gate.Notify]; n != nil {
+			once(&out, n.Tool)
+		}
 	}
 	return out
 }

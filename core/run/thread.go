@@ -333,6 +333,14 @@ func (t *Ticket) Args() json.RawMessage {
 	return t.Raised.Args
 }
 
+// Ask gives the question, likewise.
+func (t *Ticket) Ask() string {
+	if t.changed != nil {
+		return t.changed.Ask
+	}
+	return t.Raised.Ask
+}
+
 // Shown is the hash of what a person is shown of the ticket now.
 func (t *Ticket) Shown() ledger.Hash {
 	if t.changed != nil {

@@ -68,6 +68,12 @@ func GateOf(by, because string) map[string]any {
 	return map[string]any{"by": by, "because": because}
 }
 
+// Notice describes the name "notice": what somebody is told of a ticket that they may settle.
+var Notice = expr.Object(map[string]any{
+	"to": expr.Text, "address": expr.Text, "link": expr.Text, "kind": expr.Text, "ticket": expr.Whole,
+	"ask": expr.Text, "why": expr.Text, "agent": expr.Text, "tool": expr.Text, "args": expr.Any, "due": expr.Text,
+})
+
 // Response describes the name "response": the reply to a request.
 var Response = expr.Object(map[string]any{"status": expr.Whole, "body": expr.Any, "headers": map[string]any{"type": "object"}})
 
@@ -97,6 +103,7 @@ func Names() []Name {
 		{"result", "says.done, sets", "the result of the call"},
 		{"gate.by, gate.because", "in a tool", "who agreed to the call, and what they said; empty where nobody was asked, and before"},
 		{"found", "ask, by, to of a gate", "the results of what looks_up names"},
+		{"notice.to, .address, .link, .kind, .ticket, .ask, .why, .agent, .tool, .args, .due", "notify of a gate", "who is told, where, and the link with which they decide; raised, reminder or escalated; what the ticket says"},
 		{"error", "says.failed", "status, class, say, body of the failure"},
 		{"response", "pick, fails_when", "status, body, headers of an HTTP reply; headers by names in small letters"},
 		{"input", "in a relay", "what it begins with"},

@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"github.com/google/renameio/v2"
 
@@ -16,6 +18,7 @@ import (
 	"stonebaton.example/internal/live"
 	"stonebaton.example/internal/model"
 	"stonebaton.example/internal/model/chat"
+	"stonebaton.example/internal/notice"
 	"stonebaton.example/internal/people"
 	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/secret"
@@ -47,10 +50,14 @@ type App struct {
 	Models   engine.Models
 	People   *people.Book
 	Access   Access
+	Links    *people.Signer
 
+	teller    *notice.Teller
+	telling   sync.WaitGroup
 	people    noted
-	data      string // the folder of the records
-	announced string // the file that says where it answers
+	data      string                 // the folder of the records
+	at        atomic.Pointer[string] // where it answers
+	announced string                 // the file that says where it answers
 	done      context.Context
 	cancel    context.CancelFunc
 }
@@ -107,6 +114,11 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	if err := a.ChangePeople(ctx, people.File, "file", nil); err != nil {
 		c.Logger.Warn("nobody is let in before the file of the people is right", "error", err)
 	}
+	if a.Links, err = people.NewSigner(c.Data); err != nil {
+		a.Close()
+		return nil, err
+	}
+	a.teller = &notice.Teller{Store: st, Projects: a.Projects, Tools: a.Tools, People: a.People, Signer: a.Links, Hub: a.Hub, Secrets: a.Secrets, Clock: engine.WallClock{}, Logger: c.Logger, URL: a.Reached}
 	if err := a.Engine.Start(ctx); err != nil {
 		a.Close()
 		return nil, err
@@ -129,10 +141,21 @@ func (a *App) offered() {
 const addressFile = "address"
 
 // Announce notes in the records at which URL the service answers, for commands in the
-// project's folder; the note goes when the app is closed.
+// project's folder; the note goes when the app is closed. From then on people are told of
+// tickets, since their links lead there.
 func (a *App) Announce(url string) error {
+	a.at.Store(&url)
+	a.telling.Go(func() { a.teller.Run(a.done) })
 	a.announced = filepath.Join(a.data, addressFile)
 	return renameio.WriteFile(a.announced, []byte(url+"\n"), 0o600)
+}
+
+// Reached gives the URL under which people reach the service.
+func (a *App) Reached() string {
+	if at := a.at.Load(); a.Access.URL == "" && at != nil {
+		return *at
+	}
+	return a.Access.URL
 }
 
 // Address gives the URL of the service that has its records in a folder; "" where none
@@ -154,6 +177,7 @@ func (a *App) Close() error {
 		_ = os.Remove(a.announced) // what is left names an address where nobody answers
 	}
 	a.cancel()
+	a.telling.Wait()
 	a.Engine.Close()
 	return errors.Join(a.Workshop.Close(), a.Store.Close())
 }

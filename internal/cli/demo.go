@@ -19,11 +19,13 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/right"
 	"stonebaton.example/examples/harbour"
 	"stonebaton.example/examples/harbour/office"
 	"stonebaton.example/examples/harbour/station"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/people"
 	"stonebaton.example/internal/understudy"
 )
 
@@ -35,6 +37,7 @@ var demoCommand = command{
 		data := fs.String("data", "", "the `folder` of the records; .stonebaton in it by default")
 		open := fs.Bool("open", false, "open the console in a browser")
 		level := fs.String("log", "warn", "log `level`: debug, info, warn, error")
+		signIn := fs.Bool("sign-in", false, "let everybody say who they are, also you on this machine")
 		tools := fs.Bool("station", false, "be the demo's signal station instead of all that: a tool server of the Model Context Protocol on standard input and output")
 		return func(ctx context.Context, _ []string) error {
 			if *tools {
@@ -44,7 +47,7 @@ var demoCommand = command{
 			if err != nil {
 				return err
 			}
-			d := demo{k: k, dir: *dir, data: or(*data, filepath.Join(*dir, ".stonebaton")), log: log, open: *open}
+			d := demo{k: k, dir: *dir, data: or(*data, filepath.Join(*dir, ".stonebaton")), log: log, open: *open, signIn: *signIn}
 			return d.run(ctx, *addr)
 		}
 	},
@@ -56,6 +59,7 @@ type demo struct {
 	dir, data string
 	log       *slog.Logger
 	open      bool
+	signIn    bool // everybody has to say who they are
 }
 
 // ports are where the stand-ins listen. They are kept, since a run keeps
@@ -122,7 +126,7 @@ func (d *demo) run(ctx context.Context, addr string) error {
 		g.Go(func() error { <-ctx.Done(); return srv.Close() })
 	}
 	side(officeL, o.Handler())
-	a, err := app.Open(ctx, app.Config{Dir: d.dir, Data: d.data, Env: env, Own: k.own, Logger: d.log})
+	a, err := app.Open(ctx, app.Config{Dir: d.dir, Data: d.data, Env: env, Own: k.own, Access: app.Access{Local: !d.signIn}, Logger: d.log})
 	if err != nil {
 		return err
 	}
@@ -153,6 +157,9 @@ func (d *demo) run(ctx context.Context, addr string) error {
 			}
 		}
 	})
+	if err := d.people(ctx, a); err != nil {
+		return errors.Join(err, a.Close())
+	}
 	url := "http://" + console.Addr().String()
 	k.note("\nOpen %s and ask the desk something, or in another terminal:\n", url)
 	if console.Addr().String() != DefaultAddress {
@@ -169,6 +176,39 @@ func (d *demo) run(ctx context.Context, addr string) error {
 		return nil
 	}
 	return err
+}
+
+// theOffice are the people of the harbour office.
+var theOffice = []people.Person{
+	{Name: "ines", Rights: []right.Right{right.Talk}, Address: "ines@kelmere.example"},
+	{Name: "jonas", Rights: []right.Right{right.Talk, right.View}, Is: []string{"treasurer"}, Address: "jonas@kelmere.example"},
+	{Name: "mara", Rights: []right.Right{right.Talk, right.Build, right.Approve, right.Admin}, Is: []string{"harbourmaster"}, Address: "mara@kelmere.example"},
+	{Name: "siv", Rights: []right.Right{right.Talk, right.Build}, Is: []string{"deputy"}, Address: "siv@kelmere.example"},
+}
+
+// people lets the office in, and prints tokens, new ones at each start: no other is kept.
+func (d *demo) people(ctx context.Context, a *app.App) error {
+	d.k.note("  people      sign in as one of them in another browser, or with STONEBATON_TOKEN:\n")
+	for _, p := range theOffice {
+		var token string
+		err := a.ChangePeople(ctx, engine.Local, engine.Local, func() (err error) {
+			if _, there, ferr := a.People.Find(p.Name); ferr != nil || !there {
+				token, err = a.People.Add(p, time.Now())
+			} else {
+				token, err = a.People.Renew(p.Name)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		what := "talks only"
+		if len(p.Is) > 0 {
+			what = strings.Join(p.Is, ", ")
+		}
+		d.k.note("    %-6s %-14s %s\n", p.Name, what, token)
+	}
+	return nil
 }
 
 // ofDemo is the first line of an .env that the demo wrote, and may write again.
@@ -251,6 +291,9 @@ func (d *demo) runs(ctx context.Context, a *app.App) error {
 		{Text: "Tell me everything about the vessel Gannet.", Model: "short"},
 		{Text: "Keep looking for the Gannet."},
 		{Text: "Find a berth for a 38 m ketch drawing 3.2 m tomorrow noon for two nights and tell me what it costs"},
+		{Text: "When can a vessel come in tomorrow, and what does a stay of 3 nights cost for 12.4 m?"},
+		{Text: "Waive 600 EUR of the dues of the Petrel, because the pontoon was broken.", Person: "ines"},
+		{Relay: "berth_letter", Input: json.RawMessage(`{"vessel": "Gannet", "nights": 2}`)},
 		{Text: "Please reserve a berth for the Marrow Light from tomorrow noon, two nights."},
 	} {
 		if st.Session != "" {

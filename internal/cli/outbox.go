@@ -39,7 +39,11 @@ var outboxCommand = command{
 				if m.Subject != "" {
 					k.print(": %s", m.Subject)
 				}
-				k.block(sprint("   (%s, %s)\n      ", m.Tool, m.Run), 6, m.Text)
+				from := m.Tool
+				if m.Run != "" {
+					from += ", " + m.Run
+				}
+				k.block(sprint("   (%s)\n      ", from), 6, m.Text)
 			}
 			k.more(out.Next)
 			return nil

@@ -387,3 +387,8 @@ func (b *Book) ByToken(token string) (Person, error) {
 	}
 	return p, nil
 }
+
+// standsFor says whether a person stands for one of some names.
+func (p Person) standsFor(names []string) bool {
+	return slices.ContainsFunc(p.Stands(), func(n string) bool { return slices.Contains(names, n) })
+}

@@ -39,7 +39,7 @@ func (b *Book) Vouched(token string, now time.Time, taken []string) (Person, str
 		}
 		app = p
 		return publicKey(p.Key)
-	}, jwt.WithValidMethods([]string{"EdDSA"}), jwt.WithAudience(Audience), jwt.WithExpirationRequired(), jwt.WithIssuedAt(), jwt.WithLeeway(5*time.Second), jwt.WithTimeFunc(func() time.Time { return now }))
+	}, jwt.WithValidMethods([]string{"EdDSA"}), jwt.WithAudience(Audience), jwt.WithExpirationRequired(), jwt.WithIssuedAt(), jwt.WithStrictDecoding(), jwt.WithLeeway(5*time.Second), jwt.WithTimeFunc(func() time.Time { return now }))
 	switch {
 	case err != nil:
 		return Person{}, "", errors.Join(ErrToken, err)

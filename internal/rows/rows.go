@@ -116,3 +116,18 @@ type Entry struct {
 	About  string `json:"about" db:"about"` // a run, a ticket, a session, a tool, a person
 	Detail string `json:"detail,omitempty" db:"detail"`
 }
+
+// Notice is one time that people are told of a ticket.
+type Notice struct {
+	N      int64  `json:"-" db:"n"`
+	Run    string `json:"-" db:"run"`
+	Step   string `json:"-" db:"step"`
+	Ticket int64  `json:"-" db:"ticket"`
+	Kind   string `json:"kind" db:"kind"` // raised, reminder or escalated
+	Due    Moment `json:"at" db:"due"`
+	Every  int64  `json:"-" db:"every"` // seconds until the next reminder; 0 is never
+	Tries  int    `json:"tries" db:"tries"`
+	Told   List   `json:"told" db:"told"`
+	Failed string `json:"failed,omitempty" db:"failed"`
+	Status string `json:"status" db:"status"` // due, told, failed, or over: the ticket was settled before
+}

@@ -1,8 +1,10 @@
 package service
 
 import (
+	"context"
 	_ "embed"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -196,20 +198,27 @@ func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
 	if err != nil {
 		return api.Ticket{}, problem(http.StatusBadRequest, "", "a ticket's id is a number, not %q", c.Param("id"))
 	}
-	ctx := c.Request().Context()
-	row, err := s.app.Store.Ticket(ctx, id)
+	row, err := s.app.Store.Ticket(c.Request().Context(), id)
+	if err == nil {
+		err = s.mayDecide(c, row)
+	}
 	if err != nil {
 		return api.Ticket{}, err
 	}
-	if err := s.mayDecide(c, row); err != nil {
-		return api.Ticket{}, err
-	}
+	return s.whole(c.Request().Context(), row)
+}
+
+// whole gives all that a person needs to decide a ticket.
+func (s *Service) whole(ctx context.Context, row rows.Ticket) (api.Ticket, error) {
 	out := api.Ticket{TicketRow: row, Schema: map[string]any{}, Leads: map[ledger.Verb][]string{}}
 	events, err := engine.All(s.app.Store.Read(ctx, row.Run, 0))
 	if err != nil {
 		return out, err
 	}
 	out.Talk = view.Talk(events)
+	if out.Told, err = s.app.Store.NoticesOf(ctx, row.ID); err != nil {
+		return out, err
+	}
 	if opened, ok := events[0].Data.(*ledger.RunOpened); ok {
 		p, err := s.app.Projects.Version(ctx, opened.Version)
 		if err != nil {
@@ -245,7 +254,7 @@ func (s *Service) mayDecide(c *echo.Context, t rows.Ticket) error {
 // is any. Where there is nobody any more of those whom it names, people with the right admin
 // stand for them.
 func (s *Service) stands(w *caller, t rows.Ticket) ([]string, error) {
-	if w.local() {
+	if w.local() || (w.link != nil && w.Name == engine.Local) {
 		return nil, nil
 	}
 	own := w.Stands()
@@ -281,6 +290,14 @@ func (s *Service) settle(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := s.decide(c, t.TicketRow, in); err != nil {
+		return err
+	}
+	return s.ticket(c)
+}
+
+// decide settles a ticket for whoever asks.
+func (s *Service) decide(c *echo.Context, t rows.Ticket, in api.Settle) error {
 	w := asks(c)
 	about(c, fmt.Sprintf("ticket %d", t.ID), strings.TrimSpace(string(in.Verb)+" "+in.Because))
 	if t.Status != "open" && in.ID == "" {
@@ -290,14 +307,78 @@ func (s *Service) settle(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	stands, err := s.stands(w, t.TicketRow)
+	stands, err := s.stands(w, t)
 	if err != nil {
 		return err
 	}
-	if err := s.app.Engine.Settle(c.Request().Context(), t.Run, ledger.StepID(t.Step), loop.Settlement{ID: in.ID, Verb: in.Verb, By: w.Name, Stands: stands, As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown, Spare: in.Spare}); err != nil {
+	return s.app.Engine.Settle(c.Request().Context(), t.Run, ledger.StepID(t.Step), loop.Settlement{ID: in.ID, Verb: in.Verb, By: w.Name, Stands: stands, As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown, Spare: in.Spare})
+}
+
+// linkTicket shows the ticket of a link. It changes nothing: programs that look at mail open
+// links.
+func (s *Service) linkTicket(c *echo.Context) error {
+	l := asks(c).link
+	if l == nil {
+		return notByLink()
+	}
+	row, err := s.app.Store.Ticket(c.Request().Context(), l.Ticket)
+	if err != nil {
 		return err
 	}
-	return s.ticket(c)
+	t, err := s.whole(c.Request().Context(), row)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, api.LinkTicket{Ticket: t, Person: l.Person, Expires: l.Expires, Project: s.name()})
+}
+
+func notByLink() error {
+	return problem(http.StatusForbidden, "Send Authorization: Link TOKEN.", "this is for those who come with a link")
+}
+
+// name gives the project's name; "" where its files cannot be read.
+func (s *Service) name() string {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return ""
+	}
+	return p.Name
+}
+
+// linkSettle settles the ticket of a link, which is used up by that; where what was decided
+// cannot be, it is not.
+func (s *Service) linkSettle(c *echo.Context) error {
+	l := asks(c).link
+	if l == nil {
+		return notByLink()
+	}
+	var in api.Settle
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	ctx := context.WithoutCancel(c.Request().Context())
+	row, err := s.app.Store.Ticket(ctx, l.Ticket)
+	if err != nil {
+		return err
+	}
+	free, err := s.app.Store.UseLink(ctx, l.ID)
+	if err != nil {
+		return err
+	}
+	if !free {
+		return problem(http.StatusGone, "Sign in to see what became of it.", "somebody has decided with this link, and it is good once")
+	}
+	if err := s.decide(c, row, in); err != nil {
+		return errors.Join(err, s.app.Store.FreeLink(ctx, l.ID))
+	}
+	if row, err = s.app.Store.Ticket(ctx, l.Ticket); err != nil {
+		return err
+	}
+	t, err := s.whole(ctx, row)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, api.LinkTicket{Ticket: t, Person: l.Person, Expires: l.Expires, Project: s.name()})
 }
 
 func (s *Service) drills(c *echo.Context) error {

@@ -119,6 +119,8 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/tickets", s.tickets)
 	g.GET("/tickets/:id", s.ticket)
 	g.POST("/tickets/:id/settle", s.settle)
+	g.GET("/link", s.linkTicket)
+	g.POST("/link/settle", s.linkSettle)
 	g.GET("/drills", s.drills)
 	g.POST("/drills", s.runDrills)
 	g.GET("/models", s.models)

@@ -136,6 +136,9 @@ func (s *Service) bearer(r *http.Request, auth string) (*caller, error) {
 		return nil, err
 	}
 	scheme, token, _ := strings.Cut(auth, " ")
+	if strings.EqualFold(scheme, "Link") {
+		return s.linked(r, token, from)
+	}
 	if !strings.EqualFold(scheme, "Bearer") {
 		return nil, problem(http.StatusUnauthorized, "Send Authorization: Bearer TOKEN.", "the scheme %q is not known here", scheme)
 	}
@@ -155,6 +158,43 @@ func (s *Service) bearer(r *http.Request, auth string) (*caller, error) {
 	}
 	return w, err
 }
+
+// linked says who asks with a link that was sent to them. It lets them see and decide its one
+// ticket; they have no other right.
+func (s *Service) linked(r *http.Request, token, from string) (*caller, error) {
+	l, err := s.app.Links.Read(token, time.Now())
+	if errors.Is(err, people.ErrExpired) {
+		return nil, problem(http.StatusGone, "Sign in and look among the tickets, or wait for the next notice.", "%v", err)
+	}
+	if err != nil {
+		s.wrongToken(from)
+		return nil, problem(http.StatusUnauthorized, "Open the link as it was sent.", "%v", err)
+	}
+	used, err := s.app.Store.LinkUsed(r.Context(), l.ID)
+	if err != nil {
+		return nil, err
+	}
+	if used {
+		return nil, problem(http.StatusGone, "Sign in to see what became of it.", "somebody has decided with this link, and it is good once")
+	}
+	none, err := s.app.People.None()
+	if err != nil {
+		return nil, err
+	}
+	p, known, err := s.app.People.Find(l.Person)
+	switch {
+	case err != nil:
+		return nil, err
+	case none:
+		p = people.Person{Name: l.Person}
+	case !known:
+		return nil, problem(http.StatusUnauthorized, "", "the link was sent to %s, who may not use this service any more", l.Person)
+	}
+	return &caller{Person: p, via: byLink, link: &l}, nil
+}
+
+// byLink is how somebody is known who decides with a link.
+const byLink = "link"
 
 // approvers names the approvers of the project: no application may say that it asks for one.
 func (s *Service) approvers() []string {
@@ -219,7 +259,11 @@ func (s *Service) entitled(calls map[string]operation) echo.MiddlewareFunc {
 			if err != nil {
 				return err
 			}
-			if !op.lets(w) {
+			switch {
+			case op.lets(w):
+			case w.link != nil:
+				err = problem(http.StatusForbidden, "Sign in for all else.", "with a link one decides its ticket, and nothing else")
+			default:
 				err = problem(http.StatusForbidden, "Ask somebody with the right "+string(right.Admin)+" for it.", "%s may not do this: it needs the right %s", w.Name, oneOf(op.rights))
 			}
 			c.Set(callerKey, w)

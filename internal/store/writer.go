@@ -304,8 +304,12 @@ func (t *tx) ticket(e eventRow, data ledger.Data) error {
 		for _, v := range d.May {
 			may = append(may, string(v))
 		}
-		return t.do(raise, rows.Ticket{Run: e.Run, Step: e.Step, Form: string(d.Form), Agent: d.Agent, Tool: d.Tool, Args: rows.JSON(d.Args), Ask: d.Ask, By: append(rows.List{}, d.By...),
+		err := t.do(raise, rows.Ticket{Run: e.Run, Step: e.Step, Form: string(d.Form), Agent: d.Agent, Tool: d.Tool, Args: rows.JSON(d.Args), Ask: d.Ask, By: append(rows.List{}, d.By...),
 			Why: d.Why, Shown: string(d.Shown), Due: rows.At(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff, Need: max(1, d.Need), Barred: d.Not, Spare: d.Spare, Escalates: escalates, EscalateTo: to, Wants: rows.JSON(d.Wants), May: may, Stepwise: d.Step})
+		if err != nil || d.Notify == "" {
+			return err
+		}
+		return t.do(addNotice, rows.Notice{Run: e.Run, Step: e.Step, Kind: "raised", Due: e.At, Every: d.Remind})
 	case *ledger.GateVoted:
 		if d.Verb == ledger.Amend {
 			return t.do(revote, rows.Ticket{Run: e.Run, Step: e.Step, Votes: view.Voted(nil, d, e.At.Time), Args: rows.JSON(d.Args), Ask: d.Ask, Shown: string(d.Shown)})
@@ -313,7 +317,10 @@ func (t *tx) ticket(e eventRow, data ledger.Data) error {
 		return t.do(vote, rows.Ticket{Run: e.Run, Step: e.Step, Votes: view.Voted(nil, d, e.At.Time)})
 	case *ledger.TimerFired:
 		if d.What == ledger.ForMore {
-			return t.do(escalate, rows.Ticket{Run: e.Run, Step: e.Step})
+			if err := t.do(escalate, rows.Ticket{Run: e.Run, Step: e.Step}); err != nil {
+				return err
+			}
+			return t.do(more, rows.Notice{Run: e.Run, Step: e.Step, Due: e.At})
 		}
 	case *ledger.GateSettled:
 		var args rows.JSON
@@ -321,6 +328,9 @@ func (t *tx) ticket(e eventRow, data ledger.Data) error {
 			args = rows.JSON(d.Args)
 		}
 		at := e.At
+		if err := t.do(overs, rows.Notice{Run: e.Run, Step: e.Step}); err != nil {
+			return err
+		}
 		return t.do(settle, rows.Ticket{Run: e.Run, Step: e.Step, Status: string(d.Verb), SettledBy: d.By, SettledAs: d.As, Because: d.Because, NewArgs: args, Settled: &at})
 	}
 	return nil

@@ -29,6 +29,11 @@ export type Drill = Schemas["Drill"];
 export type Change = Schemas["Change"];
 export type Delta = Schemas["Delta"];
 export type TurnRequest = Schemas["Request"];
+export type Me = Schemas["Me"];
+export type Person = Schemas["Person"];
+export type Token = Schemas["Token"];
+export type RecordOf = Schemas["Record"];
+export type LinkTicket = Schemas["LinkTicket"];
 export type Problem = Schemas["Problem"];
 
 // Refused is an error that the service told in words.
@@ -51,10 +56,10 @@ export function parse<T>(text: string, long: (digits: string) => unknown = (digi
 // exactly is for parse: it keeps the digits of a long number as a number to be sent.
 export const exactly = (JSON as { rawJSON?: (digits: string) => unknown }).rawJSON;
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+async function call<T>(method: string, path: string, body?: unknown, link?: string): Promise<T> {
   let answer: Response;
   try {
-    answer = await fetch("/api" + path, { method, headers: body === undefined ? {} : { "Content-Type": "application/json" }, body: body === undefined ? undefined : JSON.stringify(body) });
+    answer = await fetch("/api" + path, { method, headers: { ...(body === undefined ? {} : { "Content-Type": "application/json" }), ...(link === undefined ? {} : { Authorization: `Link ${link}` }) }, body: body === undefined ? undefined : JSON.stringify(body) });
   } catch {
     throw new Error("The service does not answer. Is it running?");
   }
@@ -70,4 +75,6 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 
 export const get = <T>(path: string) => call<T>("GET", path);
 export const post = <T>(path: string, body: unknown) => call<T>("POST", path, body);
+// by asks as somebody to whom a link was sent.
+export const by = (link: string) => ({ get: <T>(path: string) => call<T>("GET", path, undefined, link), post: <T>(path: string, body: unknown) => call<T>("POST", path, body, link) });
 export const words = (e: unknown) => (e instanceof Error ? e.message : String(e));

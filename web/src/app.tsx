@@ -7,27 +7,49 @@ import { useLive } from "./live";
 import { change, query, stale, useChange } from "./queries";
 import { Bench } from "./pages/bench";
 import { Drills } from "./pages/drills";
+import { LinkPage } from "./pages/link";
 import { MapPage } from "./pages/map";
+import { People, RecordPage } from "./pages/people";
 import { RunPage, Runs } from "./pages/runs";
 import { TicketPage, Tickets } from "./pages/tickets";
 import { Try } from "./pages/try";
 import { count } from "./say";
 import { useTold } from "./told";
+import { can, Known, Myself, useWho } from "./who";
 import { Boundary } from "./ui/boundary";
 import { Button, Dialog, Note, Seen } from "./ui/ui";
 
 const pages = [
-  ["/try", "Try"],
-  ["/runs", "Runs"],
-  ["/tickets", "Tickets"],
-  ["/map", "Map"],
-  ["/bench", "Bench"],
-  ["/drills", "Drills"],
+  ["/try", "Try", ["talk"]],
+  ["/runs", "Runs", ["talk", "view"]],
+  ["/tickets", "Tickets", ["talk", "view", "build", "approve"]],
+  ["/map", "Map", ["view"]],
+  ["/bench", "Bench", ["build"]],
+  ["/drills", "Drills", ["view"]],
 ] as const;
 
+// App is the console for people who are known, and the page of a link for those to whom it was sent.
 export function App() {
+  return (
+    <Routes>
+      <Route path="/link" element={<LinkPage />} />
+      <Route
+        path="*"
+        element={
+          <Known>
+            <Frame />
+          </Known>
+        }
+      />
+    </Routes>
+  );
+}
+
+function Frame() {
+  const me = useWho();
   const { online, tickets } = useLive();
-  const project = useQuery(query.project());
+  const mine = pages.filter(([, , rights]) => can(me, ...rights));
+  const project = useQuery({ ...query.project(), enabled: can(me, "talk", "view", "approve") });
   const at = useLocation();
   useTold();
   useEffect(() => {
@@ -45,7 +67,7 @@ export function App() {
         </div>
         <ProjectState project={project.data} />
         <nav aria-label="Pages" className="flex max-md:order-last max-md:h-9 max-md:w-full max-md:overflow-x-auto max-md:border-t max-md:border-joint">
-          {pages.map(([to, name]) => (
+          {mine.map(([to, name]) => (
             <NavLink key={to} to={to} className={({ isActive }) => `relative flex items-center gap-1.5 border-r border-joint px-3.5 ${isActive ? "font-semibold text-ink after:absolute after:inset-x-0 after:-bottom-px after:h-[3px] after:bg-ink" : "text-ink-2 hover:text-ink"}`}>
               {name}
               {to === "/tickets" && tickets > 0 && (
@@ -57,6 +79,7 @@ export function App() {
           ))}
         </nav>
         <div className="ml-auto flex h-11 items-center gap-2 px-3 text-ink-2">
+          <Myself />
           <Theme />
         </div>
       </header>
@@ -68,7 +91,7 @@ export function App() {
       <main className="min-h-0 flex-1">
         <Boundary key={at.pathname.split("/")[1]}>
         <Routes>
-          <Route path="/" element={<Navigate to="/try" replace />} />
+          <Route path="/" element={<Navigate to={mine[0]?.[0] ?? "/record"} replace />} />
           <Route path="/try" element={<Try />} />
           <Route path="/try/:session" element={<Try />} />
           <Route path="/runs" element={<Runs />} />
@@ -81,6 +104,8 @@ export function App() {
           <Route path="/bench/:tool" element={<Bench />} />
           <Route path="/drills" element={<Drills />} />
           <Route path="/drills/:name" element={<Drills />} />
+          <Route path="/people" element={<People />} />
+          <Route path="/record" element={<RecordPage />} />
           <Route path="*" element={<div className="p-6"><Note>There is no such page.</Note></div>} />
         </Routes>
         </Boundary>
@@ -92,11 +117,13 @@ export function App() {
 // ProjectState names the project and says whether its files are right.
 function ProjectState({ project }: { project?: Project }) {
   const [open, setOpen] = useState(false);
+  const me = useWho();
   const problems = useQuery({ ...query.problems(), enabled: open });
-  const trust = useQuery(query.trust());
+  const trust = useQuery({ ...query.trust(), enabled: can(me, "view") });
   const confirm = useChange(change.trust, () => stale.project);
   const waiting = trust.data?.waiting ?? [];
   if (!project) return <div className="border-r border-joint px-3.5" />;
+  if (!can(me, "view")) return <div className="flex h-11 items-center border-r border-joint px-3.5 font-mono text-[12px]">{project.name}</div>;
   const say = [project.errors && count(project.errors, "error"), project.warnings && count(project.warnings, "warning"), project.hints && count(project.hints, "hint")].filter(Boolean).join(", ") || "no problems";
   return (
     <>
@@ -122,7 +149,7 @@ function ProjectState({ project }: { project?: Project }) {
                 <span className="block font-mono text-[12px]">
                   {o.place.file}:{o.place.line}
                 </span>
-                <Button tone="call" className="mt-1.5" disabled={confirm.isPending} onClick={() => confirm.mutate(o.id)}>
+                <Button tone="call" className="mt-1.5" disabled={confirm.isPending || !can(me, "build")} onClick={() => confirm.mutate(o.id)}>
                   Let it run
                 </Button>
               </div>

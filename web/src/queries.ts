@@ -1,9 +1,11 @@
 // Every question that the console asks of the service: its key and how it is asked, in one place, so that what is
 // changed finds what has to be asked again.
 import { queryOptions, useMutation, useQueryClient, type QueryKey } from "@tanstack/react-query";
-import { get, post, type Chart, type Choice, type Detail, type Drill, type FullTicket, type Outbox, type Outside, type Problems, type Project, type RunRow, type Session, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
+import { get, post, type Chart, type Choice, type Detail, type Drill, type FullTicket, type Outbox, type Me, type Outside, type Person, type RecordOf, type Token, type Problems, type Project, type RunRow, type Session, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
 
 export const query = {
+  me: () => queryOptions({ queryKey: ["me"], queryFn: () => get<Me>("/me"), staleTime: 30_000 }),
+  people: () => queryOptions({ queryKey: ["people"], queryFn: () => get<{ people: Person[] }>("/people") }),
   project: () => queryOptions({ queryKey: ["project"], queryFn: () => get<Project>("/project") }),
   problems: () => queryOptions({ queryKey: ["problems"], queryFn: () => get<Problems>("/problems") }),
   trust: () => queryOptions({ queryKey: ["trust"], queryFn: () => get<{ waiting: Outside[] }>("/trust") }),
@@ -12,7 +14,7 @@ export const query = {
   runs: (filter: string) => queryOptions({ queryKey: ["runs", filter], queryFn: () => get<{ runs: RunRow[]; next?: string }>(`/runs?${filter}`), placeholderData: (old) => old }),
   sessions: () => queryOptions({ queryKey: ["sessions"], queryFn: () => get<{ sessions: SessionRow[] }>("/sessions?limit=20") }),
   session: (id?: string) => queryOptions({ queryKey: ["session", id], queryFn: () => get<Session>(`/sessions/${id}`), enabled: !!id, placeholderData: (old) => (old?.id === id ? old : undefined) }),
-  tickets: (which: "open" | "all") => queryOptions({ queryKey: ["tickets", which], queryFn: () => get<{ tickets: Ticket[]; next?: string }>(`/tickets?status=${which}&limit=200`) }),
+  tickets: (which: Which) => queryOptions({ queryKey: ["tickets", which], queryFn: () => get<{ tickets: Ticket[]; next?: string }>(`/tickets?${which === "mine" || which === "asked" ? `whose=${which}` : `status=${which}`}&limit=200`) }),
   ticketsOf: (run: string | undefined, open: number) => queryOptions({ queryKey: ["tickets", "run", run, open], queryFn: () => get<{ tickets: Ticket[] }>(`/tickets?run=${run}`), enabled: !!run && open > 0 }),
   ticket: (id: number) => queryOptions({ queryKey: ["ticket", id], queryFn: () => get<FullTicket>(`/tickets/${id}`) }),
   step: (run?: string, step?: Step) =>
@@ -22,6 +24,12 @@ export const query = {
   outbox: () => queryOptions({ queryKey: ["outbox"], queryFn: () => get<Outbox>("/outbox?limit=1000"), refetchInterval: 3000 }),
   try: (id: number) => queryOptions({ queryKey: ["try", id], queryFn: () => get<Tried>(`/tries/${id}`) }),
 };
+
+// Which tickets: that one may settle, of one's own runs, all that wait, the settled ones too.
+export type Which = "mine" | "asked" | "open" | "all";
+
+// record gives a page of who did what.
+export const record = (person: string, cursor: string) => get<RecordOf>(`/record?limit=100${person ? `&person=${encodeURIComponent(person)}` : ""}${cursor ? `&cursor=${cursor}` : ""}`);
 
 // tries gives a page of a tool's tries; the history asks for one after the other.
 export const triesKey = (tool: string) => ["tries", tool];
@@ -35,6 +43,7 @@ export const stale = {
   drills: [["drills"]],
   project: [["project"], ["map"], ["problems"], ["tools"], ["drills"], ["trust"]],
   tools: [["tools"]],
+  people: [["people"], ["me"], ["record"]],
   tries: (tool: string) => [triesKey(tool)],
 } as const;
 
@@ -47,6 +56,13 @@ export function useChange<In, Out>(change: (v: In) => Promise<Out>, old: (out: O
 
 export const change = {
   settle: ({ id, ...body }: { id: number; verb: string; key: string; shown: string } & Record<string, unknown>) => post(`/tickets/${id}/settle`, { ...body, id: body.key, key: undefined }),
+  signIn: (token: string) => post<Me>("/sign-in", { token }),
+  signOut: (everywhere: boolean) => post<Me>("/sign-out", { everywhere }),
+  addPerson: (p: { name: string; rights: string[]; is: string[]; address: string }) => post<Token>("/people", p),
+  person: ({ name, ...p }: { name: string; rights: string[]; is: string[]; address: string }) => post<Token>(`/people/${name}`, p),
+  newToken: (name: string) => post<Token>(`/people/${name}/token`, {}),
+  revoke: (name: string) => post<{ people: Person[] }>(`/people/${name}/revoke`, {}),
+  share: ({ session, ...body }: { session: string; with?: string[]; without?: string[] }) => post<Session>(`/sessions/${session}/share`, body),
   stop: (run: string) => post(`/runs/${run}/stop`, {}),
   undo: (key: string) => post<{ path: string }>(`/undo/${key}`, {}),
   drill: (names: string[] | undefined) => post<{ drills: Drill[] }>("/drills", { names }),

@@ -1,10 +1,11 @@
 // A ticket: who wants to do what and why, the values, and the three answers.
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
-import { exactly, parse, words, type Ticket } from "./api";
+import { exactly, parse, words, type FullTicket, type Ticket } from "./api";
 import { change, query, stale, useChange } from "./queries";
 import { Link } from "react-router";
 import { span, value } from "./say";
+import { decides, useWho } from "./who";
 import { Button, Difference, Note, Pick, Seen } from "./ui/ui";
 
 const SchemaForm = lazy(() => import("./form"));
@@ -12,18 +13,28 @@ const SchemaForm = lazy(() => import("./form"));
 type Values = Record<string, unknown>;
 
 // TicketCard begins anew when what it asks has changed.
-export const TicketCard = ({ ticket }: { ticket: Ticket }) => <Card key={ticket.shown} ticket={ticket} />;
+// By is given where it is decided with a link.
+interface By {
+  settle: (v: Parameters<typeof change.settle>[0]) => Promise<unknown>;
+  full: FullTicket;
+  name: string;
+}
+export const TicketCard = ({ ticket, by }: { ticket: Ticket; by?: By }) => <Card key={ticket.shown} ticket={ticket} by={by} />;
 
-function Card({ ticket }: { ticket: Ticket }) {
+function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
+  const me = useWho();
   const [mode, setMode] = useState<"look" | "change" | "refuse" | "back" | "happened">("look");
   const [because, setBecause] = useState("");
   const [result, setResult] = useState("");
   const [wrong, setWrong] = useState<string>();
   const [key] = useState(() => crypto.randomUUID());
-  const decision = useChange(change.settle, () => stale.tickets);
+  const decision = useChange<Parameters<typeof change.settle>[0], unknown>(by ? by.settle : change.settle, () => (by ? [] : stale.tickets));
   const busy = decision.isPending;
   const error = wrong ?? (decision.error ? words(decision.error) : undefined);
-  const full = useQuery(query.ticket(ticket.id));
+  const asked = useQuery({ ...query.ticket(ticket.id), enabled: !by });
+  const full = by ? { data: by.full } : asked;
+  const mayDecide = by !== undefined || decides(me, ticket);
+  const actsAs = by === undefined && me.local;
   const free = ticket.by.filter((n) => !ticket.votes.some((v) => v.by === n));
   const [as, setAs] = useState<string>();
   const [spare, setSpare] = useState(false);
@@ -38,13 +49,13 @@ function Card({ ticket }: { ticket: Ticket }) {
 
   const settle = (verb: string, more: Record<string, unknown> = {}) => {
     setWrong(undefined);
-    decision.mutate({ id: ticket.id, verb, key: `${key}-${ticket.votes.length}`, shown: ticket.shown, as: as ?? free[0], ...(spare && (verb === "allow" || verb === "amend") ? { spare } : {}), ...more });
+    decision.mutate({ id: ticket.id, verb, key: `${key}-${ticket.votes.length}`, shown: ticket.shown, ...(actsAs ? { as: as ?? free[0] } : {}), ...(spare && (verb === "allow" || verb === "amend") ? { spare } : {}), ...more });
   };
   const changed = (v: Values) => Object.fromEntries([...new Set([...Object.keys(v), ...Object.keys(ticket.args)])].filter((k) => JSON.stringify(v[k]) !== JSON.stringify((ticket.args as Values)[k])).map((k) => [k, v[k] ?? null]));
 
   // the letter decides only while the ticket itself has the focus
   const press = (e: React.KeyboardEvent) => {
-    if (e.target !== e.currentTarget || outcome || question || busy || mode !== "look" || e.key.toLowerCase() !== "a" || e.ctrlKey || e.metaKey || e.altKey) return;
+    if (e.target !== e.currentTarget || outcome || question || busy || !mayDecide || mode !== "look" || e.key.toLowerCase() !== "a" || e.ctrlKey || e.metaKey || e.altKey) return;
     e.preventDefault();
     settle("allow");
   };
@@ -58,7 +69,7 @@ function Card({ ticket }: { ticket: Ticket }) {
         {!ticket.reason && <br />}
         {ticket.need > 1 && `${ticket.need} of `}
         {ticket.by.join(", ") || "anybody"} {question ? "answers" : ticket.need > 1 ? "have to agree" : "decides"}
-        {ticket.due && <> · lapses in {span(Math.max(0, Date.parse(ticket.due) - now))}</>} · <Link className="underline" to={`/tickets/${ticket.id}`}>ticket {ticket.id}</Link>
+        {ticket.due && <> · lapses in {span(Math.max(0, Date.parse(ticket.due) - now))}</>} · {by ? `ticket ${ticket.id}` : <Link className="underline" to={`/tickets/${ticket.id}`}>ticket {ticket.id}</Link>}
         {ticket.escalates_at && <span className="block">{(ticket.escalate_to ?? []).join(", ")} may decide too in {span(Math.max(0, Date.parse(ticket.escalates_at) - now))}</span>}
         {ticket.barred && <span className="block">{ticket.barred} asked for it, and may not agree as well</span>}
       </div>
@@ -72,7 +83,7 @@ function Card({ ticket }: { ticket: Ticket }) {
           ))}
         </ul>
       )}
-      {ticket.by.length > 1 && (
+      {actsAs && ticket.by.length > 1 && (
         <label className="mt-1.5 flex items-center gap-1.5 text-[12px] text-ink-2">
           you act as
           <Pick label="you act as" value={as ?? free[0] ?? ticket.by[0]!} onChange={setAs} options={ticket.by.map((n) => [n, n] as const)} />
@@ -99,8 +110,9 @@ function Card({ ticket }: { ticket: Ticket }) {
         </section>
       )}
       {error && <Note bad>{error}</Note>}
-      {mode === "look" && question && <Question ticket={ticket} busy={busy} onAnswer={(a) => settle("answer", { result: a })} onDecline={() => setMode("refuse")} />}
-      {mode === "look" && !outcome && !question && (
+      {!mayDecide && <p className="mt-2 text-ink-2">{ticket.votes.some((v) => v.by === me.name) ? "You have agreed; it waits for others." : "It waits for others to decide."}</p>}
+      {mayDecide && mode === "look" && question && <Question ticket={ticket} busy={busy} onAnswer={(a) => settle("answer", { result: a })} onDecline={() => setMode("refuse")} />}
+      {mayDecide && mode === "look" && !outcome && !question && (
         <div className="mt-2.5 flex flex-wrap gap-1.5">
           <Button tone="call" disabled={busy} onClick={() => settle("allow")}>
             {pause ? "Go on" : ticket.need > 1 ? "Agree" : "Allow"}<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
@@ -133,7 +145,7 @@ function Card({ ticket }: { ticket: Ticket }) {
           <Leads say={leads("allow")} />
         </div>
       )}
-      {mode === "look" && outcome && (
+      {mayDecide && mode === "look" && outcome && (
         <div className="mt-2.5 flex flex-wrap gap-1.5">
           <Button tone="call" disabled={busy} onClick={() => setMode("happened")}>
             It happened…
@@ -253,14 +265,15 @@ function Card({ ticket }: { ticket: Ticket }) {
 // Together lets the calls of one turn that wait go ahead with one click, one after another; it
 // stops where one cannot be.
 export function Together({ tickets }: { tickets: Ticket[] }) {
+  const me = useWho();
   const decision = useChange(change.settle, () => stale.tickets);
   const turn = (t: Ticket) => `${t.run} ${t.step.replace(/\.[^.]*$/, "")}`;
-  const gates = tickets.filter((t) => t.status === "open" && t.form === "gate" && t.need === 1 && !t.stepwise);
+  const gates = tickets.filter((t) => t.status === "open" && t.form === "gate" && t.need === 1 && !t.stepwise && decides(me, t));
   const turns = [...new Set(gates.map(turn))].map((at) => gates.filter((t) => turn(t) === at)).filter((of) => of.length > 1);
   const all = async (of: Ticket[]) => {
     for (const t of of) {
       try {
-        await decision.mutateAsync({ id: t.id, verb: "allow", key: crypto.randomUUID(), shown: t.shown, ...(t.by[0] ? { as: t.by[0] } : {}) });
+        await decision.mutateAsync({ id: t.id, verb: "allow", key: crypto.randomUUID(), shown: t.shown, ...(me.local && t.by[0] ? { as: t.by[0] } : {}) });
       } catch {
         return; // what is wrong is shown below
       }

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import type { Ticket } from "./api";
 import { query } from "./queries";
+import { useWho } from "./who";
 import { Pick } from "./ui/ui";
 
 type How = "" | "notice" | "sound";
@@ -31,7 +32,8 @@ export function Told() {
 
 // useTold tells of each ticket that was raised since the page was opened, once, while nobody looks at the page.
 export function useTold() {
-  const list = useQuery(query.tickets("open"));
+  const me = useWho();
+  const list = useQuery(query.tickets(me.local ? "open" : "mine"));
   const known = useRef<Set<number>>(null);
   useEffect(() => {
     if (!list.data) return;
