@@ -93,7 +93,7 @@ func TestATreeInTheConsole(t *testing.T) {
 	js[chromedp.Void](p, `[...document.querySelectorAll("[role=group]")].find(e => e.innerText.includes("What is the draught")).querySelector("textarea").focus()`)
 	p.keys(`[aria-label="Ticket `+itoa(held.Tickets[0])+`"] textarea`, "It draws 3.1 m.")
 	js[chromedp.Void](p, `document.querySelector('[aria-label="Ticket `+itoa(held.Tickets[0])+`"] form button[type=submit]').click()`)
-	p.until(`!document.querySelector('[aria-label="Ticket `+itoa(held.Tickets[0])+`"]')`)
+	p.until(`!document.querySelector('[aria-label="Ticket ` + itoa(held.Tickets[0]) + `"]')`)
 	p.open("/runs/" + held.ID)
 	p.sees("answered by local")
 }
