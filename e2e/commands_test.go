@@ -160,7 +160,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		assert.Equal(t, 0, r.code, r.err)
 		assert.Contains(t, s.run(t, "show", j.ID).out, "stopped by local: wrong vessel")
 		assert.Equal(t, 1, s.run(t, "stop", j.ID).code)
-		assert.Contains(t, s.run(t, "allow", "4", "-as", "cook").err, `"cook" may not settle this`)
+		assert.Contains(t, s.run(t, "allow", "5", "-as", "cook").err, `"cook" may not settle this`)
 	})
 
 	t.Run("changed lines are played at once", func(t *testing.T) {

@@ -140,7 +140,7 @@ func TestTheConsole(t *testing.T) {
 	p.until(`document.querySelector('svg [data-status="waiting"]')`)
 	p.sees("gate: length over 40 m, waits for harbourmaster")
 	p.sees("berths says: The request was: Reserve a berth")
-	p.until(`document.title.startsWith("(5) harbour")`)
+	p.until(`document.title.startsWith("(6) harbour")`)
 	p.sound("a held run")
 
 	// the inspector: what went out, the proof, the exact request, the state before and after
@@ -188,7 +188,7 @@ func TestTheConsole(t *testing.T) {
 	js[chromedp.Void](p, `{ const t = document.querySelector("[role=group][aria-label^=Ticket]"); t.focus(); t.dispatchEvent(new KeyboardEvent("keydown", {key: "a", bubbles: true})) }`)
 	p.until(`!document.querySelector("[role=group][aria-label^=Ticket]") || document.body.innerText.includes("booking B-")`)
 	p.sees("Reserved C4 for the Marrow Light")
-	p.until(`document.title.startsWith("(4) harbour")`)
+	p.until(`document.title.startsWith("(5) harbour")`)
 	p.sound("a finished run")
 	p.keys("textarea", "What are the dues for 2 nights at 46 m length?\r")
 	p.sees("Dues: 211.2 EUR")
@@ -201,7 +201,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 
 	p.open("/runs")
 	p.sees("the list follows")
-	p.until(`document.querySelectorAll("[role=table] a").length === 10`)
+	p.until(`document.querySelectorAll("[role=table] a").length === 11`)
 	p.sound("runs")
 	p.keys("input", "Gannet")
 	p.until(`document.querySelectorAll("[role=table] a").length === 3`)
@@ -212,9 +212,9 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.until(`document.querySelectorAll("svg [data-step]").length === 6`)
 	p.sound("a failed run")
 	p.open("/runs")
-	p.until(`document.querySelectorAll("[role=table] a").length === 10`)
-	require.Equal(t, 0, s.run(t, "say", "-quiet", "What are the dues for 2 nights at 9 m length?").code)
 	p.until(`document.querySelectorAll("[role=table] a").length === 11`)
+	require.Equal(t, 0, s.run(t, "say", "-quiet", "What are the dues for 2 nights at 9 m length?").code)
+	p.until(`document.querySelectorAll("[role=table] a").length === 12`)
 
 	p.open("/bench/find_vessel")
 	p.until(`document.querySelector("#bench_name")`)
@@ -241,7 +241,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.click("Refuse…")
 	p.keys("form textarea", "The pontoon is broken.")
 	js[chromedp.Void](p, `document.querySelector("form button[type=submit]").click()`)
-	p.until(`!document.querySelector('[aria-label="Ticket 4"]')`)
+	p.until(`!document.querySelector('[aria-label="Ticket 5"]')`)
 	js[chromedp.Void](p, `[...document.querySelectorAll("[role=radio]")].find(e => e.innerText === "all").click()`)
 	p.sees("refused by harbourmaster")
 	p.sees("The pontoon is broken.")

@@ -629,6 +629,7 @@ const (
 	QuestionTicket TicketKind = "question" // what do you say?
 	TextTicket     TicketKind = "text"     // is this text fine?
 	PauseTicket    TicketKind = "pause"    // may this turn be sent?
+	LimitTicket    TicketKind = "limit"    // may the run have more?
 )
 
 // Verb is how a ticket is settled.
@@ -661,7 +662,7 @@ func (k TicketKind) Verbs() []Verb {
 		return []Verb{Allow, Amend}
 	case TextTicket:
 		return []Verb{Allow, RefuseIt, Amend, SendBack}
-	case GateTicket:
+	case GateTicket, LimitTicket:
 	}
 	return []Verb{Allow, RefuseIt, Amend}
 }
@@ -672,6 +673,12 @@ func (g *GateRaised) Verbs() []Verb {
 		return g.May
 	}
 	return g.Form.Verbs()
+}
+
+// Theirs says whether the ticket, where it names nobody, is also for the person whom the run
+// works for: it asks them something, or they look at every step of it.
+func (g *GateRaised) Theirs() bool {
+	return g.Step || !slices.Contains([]TicketKind{GateTicket, TextTicket, LimitTicket}, g.Form)
 }
 
 // Lapse says what a gate does that nobody has settled in time.

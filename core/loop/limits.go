@@ -21,13 +21,36 @@ func where(t *run.Thread) string {
 }
 
 // turnsOf is how many turns the run may have.
-func turnsOf(p *project.Project, s *run.State) int { return cmp.Or(s.Opened().Turns, p.Limits.Turns) }
+func turnsOf(p *project.Project, s *run.State) int {
+	return cmp.Or(s.Opened().Turns, p.Limits.Turns) + int(s.More("turns"))
+}
+
+// limitsOf gives the limits of a run, with what people have given it beyond them.
+func limitsOf(p *project.Project, s *run.State) project.Limits {
+	l := p.Limits
+	l.Calls += int(s.More("calls"))
+	if l.Tokens > 0 {
+		l.Tokens += int(s.More("tokens"))
+	}
+	if l.Cost > 0 {
+		l.Cost += s.More("cost")
+	}
+	return l
+}
 
 const raise = "Look at the run to see why it went on; raise limits: in stonebaton.yaml if it was right to."
 
+// turns counts turns in words.
+func turns(n int) string {
+	if n == 1 {
+		return "one turn"
+	}
+	return fmt.Sprintf("%d turns", n)
+}
+
 // overLimit says which limit of the run forbids another turn on a thread.
 func overLimit(p *project.Project, s *run.State, t *run.Thread) *ledger.LimitReached {
-	l := p.Limits
+	l := limitsOf(p, s)
 	limit := func(name, format string, args ...any) *ledger.LimitReached {
 		return &ledger.LimitReached{Limit: name, Where: t.ID(), Why: t.Agent() + " would have gone on" + where(t),
 			Problem: ledger.Problem{Class: "limit", Say: fmt.Sprintf(format, args...), Remedy: raise}}
@@ -37,7 +60,7 @@ func overLimit(p *project.Project, s *run.State, t *run.Thread) *ledger.LimitRea
 	case s.Calls() > l.Calls:
 		return limit("calls", "the run has made %d calls (limit calls: %d)", s.Calls(), l.Calls)
 	case s.Turns() >= turnsOf(p, s):
-		return limit("turns", "the run has used its %d turns (limit turns: %d)%s", s.Turns(), turnsOf(p, s), where(t))
+		return limit("turns", "the run has used its %s (limit turns: %d)%s", turns(s.Turns()), turnsOf(p, s), where(t))
 	case l.Tokens > 0 && tokens >= l.Tokens:
 		return limit("tokens", "the run has used %d tokens (limit tokens: %d)%s", tokens, l.Tokens, where(t))
 	case l.Cost > 0 && s.Cost() >= l.Cost:
@@ -68,7 +91,7 @@ func overOwn(p *project.Project, t *run.Thread) *ledger.Problem {
 // reserve sets aside what a turn may use of the run's limits, and says whether so much is
 // left. With the main thread alone nothing is: no turn goes beside it.
 func reserve(p *project.Project, s *run.State, b prompt.Built, aside ledger.Reserve) (*ledger.Reserve, bool) {
-	l := p.Limits
+	l := limitsOf(p, s)
 	if len(s.Threads()) == 1 || (l.Tokens == 0 && l.Cost == 0) {
 		return nil, true
 	}
@@ -101,7 +124,11 @@ func Wake(p *project.Project, s *run.State) (due time.Time, e ledger.Event, ok b
 			e = ledger.New(step, &ledger.TimerFired{What: what, Due: t, Why: why})
 		}
 	}
-	const retry = "the wait before the next attempt is over"
+	const (
+		retry     = "the wait before the next attempt is over"
+		lapses    = "the ticket's time is over"
+		escalates = "nobody has decided yet: more people may"
+	)
 	for _, t := range s.Threads() {
 		if f := t.Frame(); f != nil && f.Visit != nil && !f.Visit.Late && !f.Visit.Held() {
 			if r := p.Relays[f.Relay]; r != nil && r.Leg(f.Visit.Leg) != nil && r.Leg(f.Visit.Leg).Within > 0 {
@@ -109,7 +136,16 @@ func Wake(p *project.Project, s *run.State) (due time.Time, e ledger.Event, ok b
 			}
 		}
 		u := t.Turn()
-		if !t.Waits() || u == nil {
+		if !t.Waits() {
+			continue
+		}
+		if tk := t.Pause(); tk.Open() && tk.Raised.Due != nil && !tk.Fired {
+			at(tk.Step, ledger.ForTicket, *tk.Raised.Due, lapses)
+		}
+		if tk := t.Pause(); tk.Open() && tk.Raised.Escalate != nil && !tk.Escalated {
+			at(tk.Step, ledger.ForMore, tk.Raised.Escalate.At, escalates)
+		}
+		if u == nil {
 			continue
 		}
 		if u.Phase == run.Retrying && !u.Fired {
@@ -124,10 +160,10 @@ func Wake(p *project.Project, s *run.State) (due time.Time, e ledger.Event, ok b
 		}
 		for _, tk := range tickets {
 			if tk.Open() && tk.Raised.Due != nil && !tk.Fired {
-				at(tk.Step, ledger.ForTicket, *tk.Raised.Due, "the ticket's time is over")
+				at(tk.Step, ledger.ForTicket, *tk.Raised.Due, lapses)
 			}
 			if tk.Open() && tk.Raised.Escalate != nil && !tk.Escalated {
-				at(tk.Step, ledger.ForMore, tk.Raised.Escalate.At, "nobody has decided yet: more people may")
+				at(tk.Step, ledger.ForMore, tk.Raised.Escalate.At, escalates)
 			}
 		}
 	}

@@ -176,10 +176,7 @@ func over(p *project.Project, s *run.State, t *run.Thread) []Action {
 	if prob := overOwn(p, t); prob != nil {
 		return fail(t, *prob, "a limit is reached")
 	}
-	if reached := overLimit(p, s, t); reached != nil {
-		return one(ledger.New("", reached))
-	}
-	return nil
+	return reached(p, s, t)
 }
 
 // end ends a thread or a relay; the main thread's end is the run's.
@@ -407,8 +404,8 @@ func turn(p *project.Project, s *run.State, t *run.Thread, at time.Time, why str
 		u := t.Turn()
 		n, attempt, model = u.N, u.Attempt+1, u.Model
 	} else {
-		if s.Turns()+begun.turns >= turnsOf(p, s) {
-			return nil
+		if s.Turns()+begun.turns >= turnsOf(p, s) || overLimit(p, s, t) != nil {
+			return nil // it waits for what is in flight, or for people who may give more
 		}
 		if a := p.Agent(t.Agent()); model == "" && a != nil {
 			model = a.Model

@@ -58,5 +58,8 @@ func threadOf(s *run.State, step ledger.StepID) *run.Thread {
 	if u := s.Turn(step); u != nil {
 		return u.Thread
 	}
-	return s.Call(step).Turn.Thread
+	if c := s.Call(step); c != nil {
+		return c.Turn.Thread
+	}
+	return s.Thread(step.Parent()) // of the turn that comes next
 }

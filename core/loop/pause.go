@@ -22,7 +22,7 @@ func pause(p *project.Project, s *run.State, t *run.Thread, n int, again bool, w
 	if again || t.Judges() || !s.Steps(ledger.AtTurns, placesOf(p.Agent(t.Agent()))) {
 		return nil, false
 	}
-	if tk := t.Pause(); tk != nil {
+	if tk := t.Pause(); tk != nil && tk.Raised.Form == ledger.PauseTicket {
 		return nil, tk.Open()
 	}
 	last := t.Messages()[len(t.Messages())-1]

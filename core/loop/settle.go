@@ -216,8 +216,7 @@ func voter(state *run.State, t *run.Ticket, s Settlement) (by, as string, err er
 func standing(state *run.State, t *run.Ticket, s Settlement) (string, error) {
 	all := t.For()
 	if len(all) == 0 {
-		theirs := s.By == state.Opened().Person && (t.Raised.Step || t.Raised.Form != ledger.GateTicket && t.Raised.Form != ledger.TextTicket)
-		if theirs || slices.Contains(s.Stands, string(right.Approve)) {
+		if (s.By == state.Opened().Person && t.Raised.Theirs()) || slices.Contains(s.Stands, string(right.Approve)) {
 			return "", nil
 		}
 		return "", &NotEntitledError{As: s.By}
@@ -302,6 +301,9 @@ func verbList(v []ledger.Verb) string {
 func amendment(p *project.Project, t *run.Ticket, change map[string]any) (json.RawMessage, error) {
 	if t.Raised.Form == ledger.TextTicket || t.Raised.Form == ledger.PauseTicket {
 		return textChange(change)
+	}
+	if t.Raised.Form == ledger.LimitTicket {
+		return moreOf(change)
 	}
 	if len(change) == 0 {
 		return nil, refused("Give the values to change, or allow it as it is.", "an amendment changes at least one value")

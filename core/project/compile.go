@@ -157,6 +157,10 @@ func (c *compiler) compile() {
 	if m.Notify != nil {
 		c.notices(c.main, "/notify", Always, m.Notify)
 	}
+	if m.Limits.More != nil {
+		p.Limits.More = &Gate{}
+		c.people(c.main, "/limits/more", m.Limits.More, p.Limits.More, c.scope(c.main, nil))
+	}
 	for _, compile := range c.gates {
 		compile()
 	}
@@ -183,6 +187,7 @@ func (c *compiler) compile() {
 }
 
 type rawLimits struct {
+	More                               *rawGate
 	Turns, Calls, Tokens, Passes, Legs int
 	Cost                               float64
 	Time                               string

@@ -78,6 +78,7 @@ func (p Price) Of(u ledger.Usage) float64 {
 
 // Limits bound one run. Zero tokens, cost or time is no bound.
 type Limits struct {
+	More                 *Gate // by which people may give a run more than that; nil: a limit that is reached ends it
 	Turns, Calls, Tokens int
 	Legs                 int // visits of the legs of relays
 	Cost                 float64

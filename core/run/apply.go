@@ -537,9 +537,10 @@ func (s *State) raise(e ledger.Event, d *ledger.GateRaised) error {
 		return nil
 	}
 	u := s.turns[e.Step]
-	if d.Form == ledger.PauseTicket {
+	if d.Form == ledger.PauseTicket || d.Form == ledger.LimitTicket {
 		p := s.byID[e.Step.Parent()]
-		if p == nil || u != nil || p.pause != nil || e.Step != p.id.Turn(p.turns+1) {
+		asked := p != nil && p.pause != nil && (p.pause.Open() || p.pause.Raised.Form != ledger.LimitTicket)
+		if p == nil || u != nil || asked || e.Step != p.id.Turn(p.turns+1) {
 			return fmt.Errorf("no turn comes next there that could wait")
 		}
 		p.pause = t
@@ -562,7 +563,7 @@ func (s *State) raise(e ledger.Event, d *ledger.GateRaised) error {
 
 func (s *State) vote(step ledger.StepID, d *ledger.GateVoted) error {
 	t := s.Ticket(step)
-	if !t.Open() || (t.Raised.Form != ledger.GateTicket && t.Raised.Form != ledger.TextTicket) {
+	if !t.Open() || (t.Raised.Form != ledger.GateTicket && t.Raised.Form != ledger.TextTicket && t.Raised.Form != ledger.LimitTicket) {
 		return fmt.Errorf("no gate is open there")
 	}
 	switch d.Verb {
@@ -593,6 +594,11 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 			p.reword(d.Args)
 		}
 		p.recountTurn()
+		return nil
+	}
+	if t.Raised.Form == ledger.LimitTicket {
+		s.grant(t, d)
+		s.byID[step.Parent()].recountTurn()
 		return nil
 	}
 	c := s.calls[step]
@@ -680,7 +686,30 @@ func (s *State) fire(step ledger.StepID, d *ledger.TimerFired) {
 		c.recountCall()
 	} else if u := s.turns[step]; u != nil {
 		u.Thread.recountTurn()
+	} else if t := s.byID[step.Parent()]; t != nil && t.pause.Open() {
+		t.recountTurn()
 	}
+}
+
+// grant notes what people have given the run beyond a limit.
+func (s *State) grant(t *Ticket, d *ledger.GateSettled) {
+	if d.Verb != ledger.Allow && d.Verb != ledger.Amend {
+		return
+	}
+	args := t.Args()
+	if len(d.Args) > 0 {
+		args = d.Args
+	}
+	var more struct{ More float64 }
+	if err := json.Unmarshal(args, &more); err != nil {
+		return // it was checked when it was settled
+	}
+	was := s.more
+	s.more = maps.Clone(was)
+	if s.more == nil {
+		s.more = map[string]float64{}
+	}
+	s.more[t.Raised.Tool] += more.More
 }
 
 // reword puts what somebody has made of the newest answer in its place.

@@ -40,7 +40,7 @@ func (t *Thread) recountTurn() {
 	n := counts{}
 	u := t.turn
 	switch {
-	case t.pause.Open():
+	case t.pause.Open() && !t.pause.Fired:
 		t.recount(&t.first, counts{tickets: 1})
 		if u != nil {
 			t.recount(&u.counted, counts{})

@@ -21,7 +21,8 @@ type State struct {
 	closed   *ledger.RunClosed
 	stop     *ledger.StopAsked
 	limit    *ledger.LimitReached
-	timeUp   bool // the timer of the time limit has fired
+	more     map[string]float64 // that people have given the run beyond a limit, by its name
+	timeUp   bool               // the timer of the time limit has fired
 	epoch    int64
 
 	main    *Thread
@@ -92,6 +93,19 @@ func (s *State) Ended() bool { return s.closed == nil && s.limit != nil && s.sto
 
 // Summing says whether the run, which a limit has ended, has begun to sum up.
 func (s *State) Summing() bool { return s.closed == nil && s.main.turn != nil && s.main.turn.last }
+
+// AsksForMore says whether people are being asked for more than a limit.
+func (s *State) AsksForMore() bool {
+	for _, t := range s.threads {
+		if t.pause.Open() && t.pause.Raised.Form == ledger.LimitTicket {
+			return true
+		}
+	}
+	return false
+}
+
+// More is how much people have given the run beyond a limit.
+func (s *State) More(limit string) float64 { return s.more[limit] }
 
 // TimeUp says whether the timer of the run's time limit has fired.
 func (s *State) TimeUp() bool { return s.timeUp }

@@ -294,6 +294,7 @@ func (d *demo) runs(ctx context.Context, a *app.App) error {
 		{Text: "When can a vessel come in tomorrow, and what does a stay of 3 nights cost for 12.4 m?"},
 		{Text: "Waive 600 EUR of the dues of the Petrel, because the pontoon was broken.", Person: "ines"},
 		{Relay: "berth_letter", Input: json.RawMessage(`{"vessel": "Gannet", "nights": 2}`)},
+		{Text: "What are the dues for 5 nights at 18.5 m length?", Turns: 1},
 		{Text: "Please reserve a berth for the Marrow Light from tomorrow noon, two nights."},
 	} {
 		if st.Session != "" {

@@ -144,6 +144,7 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 			string(ledger.OutcomeTicket):  "         h it happened, n it did not, g give up, enter leaves it open: ",
 			string(ledger.QuestionTicket): "         your answer; enter leaves it open: ",
 			string(ledger.PauseTicket):    "         g go on, c change, n go on without looking, enter leaves it open: ",
+			string(ledger.LimitTicket):    "         a give that, c another amount, r no more, enter leaves it open: ",
 			string(ledger.TextTicket):     "         a allow, c change, b send back, r refuse, enter leaves it open: ",
 		}[t.Form]
 		if t.Form == string(ledger.GateTicket) && t.Stepwise {

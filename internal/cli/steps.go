@@ -229,6 +229,7 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 	switch ledger.TicketKind(t.Form) {
 	case ledger.TextTicket, ledger.PauseTicket:
 		out += painted("           " + hanging(textOf(t), 11) + "\n")
+	case ledger.LimitTicket:
 	case ledger.GateTicket, ledger.OutcomeTicket:
 		out += sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
 	case ledger.QuestionTicket:
@@ -260,6 +261,9 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 			return out + sprint("         answer with   stonebaton answer %d '{…}'    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
 		}
 		return out + sprint("         answer with   stonebaton answer %d \"…\"    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
+	}
+	if t.Form == string(ledger.LimitTicket) {
+		return out + sprint("         give that with   stonebaton allow %d    another amount with   stonebaton amend %d -args '{\"more\": …}'    no more with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
 	}
 	if t.Form == string(ledger.PauseTicket) {
 		return out + sprint("         go on with   stonebaton allow %d    change that with   stonebaton amend %d -args '{\"text\": \"…\"}'    go on without looking with   stonebaton allow %d -spare\n", t.ID, t.ID, t.ID)

@@ -63,7 +63,7 @@ var ticketsCommand = command{
 // ticket prints a ticket: who wants what, and how to settle it, or what became of it.
 func (k *call) ticket(t rows.Ticket) {
 	wants := t.Agent + " wants " + t.Tool + ": " + t.Why
-	if slices.Contains([]ledger.TicketKind{ledger.QuestionTicket, ledger.TextTicket, ledger.PauseTicket}, ledger.TicketKind(t.Form)) {
+	if slices.Contains([]ledger.TicketKind{ledger.QuestionTicket, ledger.TextTicket, ledger.PauseTicket, ledger.LimitTicket}, ledger.TicketKind(t.Form)) {
 		wants = t.Agent + ": " + t.Why
 	}
 	k.print("%-8s %s\n", t.Run, wants)

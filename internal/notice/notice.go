@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -139,6 +140,12 @@ func (t *Teller) tell(ctx context.Context, n rows.Notice) error {
 
 // calls tells each of those who may settle the ticket and were not told yet.
 func (t *Teller) calls(ctx context.Context, n *rows.Notice) (fails []string, err error) {
+	defer func() { // what a notice trips over must not end the service
+		if r := recover(); r != nil {
+			t.Logger.Error("a notice could not be put together", "ticket", n.Ticket, "panic", r, "stack", string(debug.Stack()))
+			err = fmt.Errorf("the notice could not be put together: %v", r)
+		}
+	}()
 	ticket, err := t.Store.Ticket(ctx, n.Ticket)
 	if err != nil {
 		return nil, err
@@ -184,7 +191,7 @@ func (t *Teller) recipients(s *run.State, ticket rows.Ticket, kind string) ([]pe
 	}
 	if len(names) == 0 { // anybody: those who may, and whoever the run works for, where it asks them
 		names = []string{"approve"}
-		if ticket.Form != string(ledger.GateTicket) && ticket.Form != string(ledger.TextTicket) {
+		if s.Ticket(ledger.StepID(ticket.Step)).Raised.Theirs() {
 			names = []string{s.Opened().Person}
 		}
 	}

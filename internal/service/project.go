@@ -227,6 +227,9 @@ func (s *Service) whole(ctx context.Context, row rows.Ticket) (api.Ticket, error
 		if t := p.Tools[row.Tool]; t != nil {
 			out.Schema = t.Input.Doc()
 		}
+		if row.Form == string(ledger.LimitTicket) {
+			out.Schema = loop.MoreSchema
+		}
 		state, err := run.Fold(row.Run, events)
 		if err != nil {
 			return out, err

@@ -158,7 +158,7 @@ func (f TicketFilter) narrow(p named) (string, error) {
 	}
 	p["name"], p["stands"], p["any"] = f.For.Name, string(stands), f.For.Any
 	own := `run IN (SELECT id FROM run WHERE person = :name)`
-	mine := `((approvers = '[]' AND (:any OR ((stepwise = 1 OR form NOT IN ('gate', 'text')) AND ` + own + `)))
+	mine := `((approvers = '[]' AND (:any OR ((stepwise = 1 OR form NOT IN ('gate', 'text', 'limit')) AND ` + own + `)))
 		OR EXISTS (SELECT 1 FROM json_each(approvers) a JOIN json_each(:stands) s ON a.value = s.value)
 		OR (escalates IS NULL AND EXISTS (SELECT 1 FROM json_each(escalate_to) a JOIN json_each(:stands) s ON a.value = s.value)))`
 	switch f.Whose {

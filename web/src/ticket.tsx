@@ -43,6 +43,7 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
   const now = useNow();
   const outcome = ticket.form === "outcome";
   const question = ticket.form === "question";
+  const limit = ticket.form === "limit";
   const pause = ticket.form === "pause";
   const text = ticket.form === "text" || pause;
   const may = (verb: string) => ticket.verbs.includes(verb);
@@ -64,7 +65,7 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
     <div role="group" aria-label={`Ticket ${ticket.id}`} tabIndex={0} onKeyDown={press} className="rounded-sm border border-l-[5px] border-call bg-call-soft px-3 py-2.5">
       <b className="block text-base"><Seen text={ticket.ask} /></b>
       <div className="mt-0.5 text-[12px] text-ink-2">
-        {question || text ? `${ticket.agent}: ${ticket.why}` : <>{ticket.agent} wants to call <span className="font-mono">{ticket.tool}</span> · {ticket.why}</>}
+        {question || text || limit ? `${ticket.agent}: ${ticket.why}` : <>{ticket.agent} wants to call <span className="font-mono">{ticket.tool}</span> · {ticket.why}</>}
         {ticket.reason && <span className="block">{ticket.agent} says: <Seen text={ticket.reason} /></span>}
         {!ticket.reason && <br />}
         {ticket.need > 1 && `${ticket.need} of `}
@@ -94,7 +95,7 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
           <Seen text={String((ticket.args as Values).text ?? "")} />
         </div>
       )}
-      {mode !== "change" && !question && !text && (
+      {mode !== "change" && !question && !text && !limit && (
         <dl className="my-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5">
           {Object.entries(ticket.args as Values).map(([k, v]) => (
             <div key={k} className="contents">
@@ -115,7 +116,7 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
       {mayDecide && mode === "look" && !outcome && !question && (
         <div className="mt-2.5 flex flex-wrap gap-1.5">
           <Button tone="call" disabled={busy} onClick={() => settle("allow")}>
-            {pause ? "Go on" : ticket.need > 1 ? "Agree" : "Allow"}<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
+            {pause ? "Go on" : limit ? `Give ${String((ticket.args as Values).more)} more` : ticket.need > 1 ? "Agree" : "Allow"}<kbd className="ml-2 font-mono text-[11px]" title="while the ticket has the focus">A</kbd>
           </Button>
           {may("amend") && (
             <Button disabled={busy} onClick={() => setMode("change")}>

@@ -15,7 +15,7 @@ export const can = (me: Me, ...rights: Me["rights"][number][]) => rights.some((r
 export function decides(me: Me, t: Ticket): boolean {
   if (me.local) return true;
   if (t.barred === me.name || t.votes.some((v) => v.by === me.name)) return false;
-  if (t.by.length === 0) return can(me, "approve") || t.stepwise === true || !["gate", "text"].includes(t.form);
+  if (t.by.length === 0) return can(me, "approve") || t.stepwise === true || !["gate", "text", "limit"].includes(t.form);
   return [me.name, ...me.is, ...me.rights].some((n) => t.by.includes(n));
 }
 
