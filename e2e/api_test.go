@@ -127,7 +127,9 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 		for _, st := range one["steps"].([]any) {
 			step := st.(map[string]any)
 			get(fmt.Sprintf("/api/runs/%s/steps/%v", id, step["n"]))
-			if step["kind"] == "turn" {
+			if step["kind"] == "turn" && step["status"] == "waiting" {
+				a.call("GET", fmt.Sprintf("/api/runs/%s/turns/%s/request", id, step["id"]), "", 409) // it was not sent yet
+			} else if step["kind"] == "turn" {
 				q := get(fmt.Sprintf("/api/runs/%s/turns/%s/request", id, step["id"]))
 				assert.Equal(t, true, q["same"], "rebuilt = sent: %v", q["differs"])
 			}

@@ -45,7 +45,7 @@ func TestALimitCanEndInASummary(t *testing.T) {
 	w.Step()
 	last := w.Asked[len(w.Asked)-1]
 	assert.Empty(t, last.Tools)
-	assert.Equal(t, "You cannot go on: the run has used its 1 turns (limit turns: 1). Sum up in a few sentences what was done, what was found, and what is open.", last.Messages[len(last.Messages)-1].Text)
+	assert.Equal(t, "You cannot go on: the run has used its one turn (limit turns: 1). Sum up in a few sentences what was done, what was found, and what is open.", last.Messages[len(last.Messages)-1].Text)
 	assert.True(t, w.S.Summing())
 	before := len(w.Events) - 1
 	s, err := run.Fold("w-1", w.Events[:before])

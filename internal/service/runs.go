@@ -199,6 +199,9 @@ func (s *Service) request(c *echo.Context) error {
 			at = i // the newest attempt
 		}
 	}
+	if at < 0 {
+		return problem(http.StatusConflict, "It waits for a person; `stonebaton tickets` says for whom.", "turn %q of the run %s has not been sent yet", name, id)
+	}
 	before, err := run.Fold(id, events[:at])
 	if err != nil {
 		return err
