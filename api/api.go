@@ -166,6 +166,7 @@ type Request struct {
 type Session struct {
 	SessionRow
 	Shared  []string       `json:"shared"` // with whom, beside its own person
+	Aside   []string       `json:"aside"`  // runs of calls that wait for people beside the conversation
 	Talk    []Said         `json:"talk"`
 	State   map[string]any `json:"state"`
 	Waiting []string       `json:"waiting"`

@@ -115,6 +115,7 @@ type RunOpened struct {
 	Rungs    map[string]Rung      `json:"rungs,omitempty"`   // for some
 	Call     *Ask                 `json:"call,omitempty"`    // a call from outside: the run is this one call, and no model is asked
 	Via      string               `json:"via,omitempty"`     // what brought it, where it was not a person
+	Beside   *Beside              `json:"beside,omitempty"`  // the call that it is, of another run
 	Handles  []string             `json:"handles,omitempty"` // of results of earlier runs that can be named in arguments
 	Model    string               `json:"model,omitempty"`   // asked for in place of the agents' own
 	Turns    int                  `json:"turns,omitempty"`   // the limit of turns, in place of the project's; 0 is that
@@ -401,8 +402,30 @@ type CallFailed struct {
 type CallRefused struct {
 	Words string `json:"words"`
 	By    string `json:"by,omitempty"`
+	Aside *Aside `json:"aside,omitempty"` // it is not done in this run, since it waits for people in one of its own
 	Why   string `json:"why"`
 }
+
+// Aside is a call that waits for people beside the conversation: it is the one call of a run
+// in a session of its own, whose outcome comes into the conversation as a message.
+type Aside struct {
+	Session string     `json:"session"`
+	By      []string   `json:"by,omitempty"` // who may settle it
+	Due     *time.Time `json:"due,omitempty"`
+}
+
+// Run names the run of the call.
+func (a *Aside) Run() string { return a.Session + "-1" }
+
+// Beside says of which run a run is a call that waits aside.
+type Beside struct {
+	Run   string `json:"run"`
+	Step  StepID `json:"step"`
+	Agent string `json:"agent"` // that made it
+}
+
+// ViaAside says that a run is a call that waits aside, or what became of one.
+const ViaAside = "aside"
 
 // Sees is what an agent that is handed the baton sees of the conversation.
 type Sees string

@@ -119,7 +119,7 @@ func before(p *project.Project, s *run.State, c *run.Call) Action {
 	case c.Looked != nil && c.Looked.Words != "":
 		return Record{ledger.New(c.Step, &ledger.CallRefused{Words: c.Looked.Words, Why: "it cannot succeed, so nobody is asked"})}
 	}
-	return Record{ticket(p, s, c)}
+	return Record{aside(p, s, c, ticket(p, s, c))}
 }
 
 // lookups gives the reads that the gate of a call makes before it asks.

@@ -26,7 +26,7 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 	if g == nil || c.Decided.Step {
 		g = &project.Gate{} // the rung asks, or a person looks at every call
 	}
-	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: c.Turn.Agent, Tool: tool.Name, Args: c.Args, Because: c.Decided.Because, Spare: g.First > 0, Why: c.Decided.Why}
+	raise := &ledger.GateRaised{Form: ledger.GateTicket, Agent: caller(s, c), Tool: tool.Name, Args: c.Args, Because: c.Decided.Because, Spare: g.First > 0, Why: c.Decided.Why}
 	if c.Decided.Step {
 		raise.Step, raise.Spare, raise.May = true, true, []ledger.Verb{ledger.Allow, ledger.RefuseIt, ledger.Amend, ledger.Happened}
 	}
@@ -59,7 +59,7 @@ func gateVars(p *project.Project, s *run.State, c *run.Call, tool *project.Tool,
 func asked(s *run.State, c *run.Call, g *project.Gate, v expr.Vars, args json.RawMessage) string {
 	q, err := g.Ask.Fill(v)
 	if err != nil || q == "" {
-		who := c.Turn.Agent
+		who := caller(s, c)
 		if who == "" {
 			who = s.Opened().Person
 		}
@@ -71,6 +71,14 @@ func asked(s *run.State, c *run.Call, g *project.Gate, v expr.Vars, args json.Ra
 		}
 	}
 	return q
+}
+
+// caller names the agent that made a call; "" where none did.
+func caller(s *run.State, c *run.Call) string {
+	if b := s.Opened().Beside; b != nil {
+		return b.Agent
+	}
+	return c.Turn.Agent
 }
 
 // found gives what a gate looked up as its expressions see it.

@@ -15,12 +15,12 @@ import (
 
 func (c *compiler) agent(d *document) {
 	var r struct {
-		Reasoning                     string
-		Agent, Summary, Model, Rejoin string
-		Prompt                        any
-		Wordings                      map[string]any
-		Examples                      []rawExample
-		Settings                      struct {
+		Reasoning                            string
+		Agent, Summary, Model, Rejoin, Waits string
+		Prompt                               any
+		Wordings                             map[string]any
+		Examples                             []rawExample
+		Settings                             struct {
 			Temperature *float64
 			Seed        *int
 			MaxTokens   int `json:"max_tokens"`
@@ -42,7 +42,7 @@ func (c *compiler) agent(d *document) {
 		Limits struct{ Turns int }
 	}
 	c.into(d, &r)
-	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, Sees: map[string]ledger.Sees{}, Turns: r.Limits.Turns, Rejoin: r.Rejoin, SendsReasoning: r.Reasoning == "again", PersonAt: r.PersonAt, Place: d.at("/agent"), Said: d.at("/prompt")}
+	a := &Agent{Name: r.Agent, Summary: r.Summary, Model: r.Model, Tools: r.Tools, Sees: map[string]ledger.Sees{}, Turns: r.Limits.Turns, Rejoin: r.Rejoin, Aside: r.Waits == "aside", SendsReasoning: r.Reasoning == "again", PersonAt: r.PersonAt, Place: d.at("/agent"), Said: d.at("/prompt")}
 	a.Settings = Settings{Temperature: r.Settings.Temperature, Seed: r.Settings.Seed, MaxTokens: r.Settings.MaxTokens, Calls: r.Settings.Calls}
 	if a.Settings.Calls == "free" {
 		a.Settings.Calls = ""

@@ -95,6 +95,7 @@ type Agent struct {
 	Model          string
 	Settings       Settings
 	SendsReasoning bool   // of its earlier turns, with later requests
+	Aside          bool   // calls that wait for people do so beside the conversation
 	Rejoin         string // start: the next message begins where conversations do; "" is here
 	Tools          []string
 	Asks           bool // it may put questions to the person

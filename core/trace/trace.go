@@ -51,7 +51,8 @@ type Step struct {
 	Title    string          `json:"title"`            // what went in, in a few words
 	Brief    string          `json:"brief"`            // what came out, in a few words
 	Why      string          `json:"why"`
-	Status   string          `json:"status"` // going, waiting, retrying, lost, returned, failed, refused
+	Status   string          `json:"status"`          // going, waiting, retrying, lost, returned, failed, refused, aside
+	Aside    string          `json:"aside,omitempty"` // the run in which a call waits for people
 	Began    time.Time       `json:"began"`
 	Ended    *time.Time      `json:"ended,omitempty"`
 	MS       int64           `json:"ms"` // of work, waits for people not counted
@@ -491,7 +492,9 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 			s.Status, s.Ended = "retrying", nil
 		}
 	case *ledger.CallRefused:
-		end("refused", d.Words)
+		if end("refused", d.Words); d.Aside != nil {
+			s.Status, s.Aside = "aside", d.Aside.Run()
+		}
 	case *ledger.GateRaised:
 		if s == nil { // a turn that a person looks at before it is sent
 			s = t.add(&Step{ID: e.Step, Kind: Turn, Agent: d.Agent, Name: d.Tool, Why: d.Why, Began: e.At})

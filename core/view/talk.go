@@ -56,7 +56,9 @@ func Talk(events []ledger.Event) []Said {
 			if relay {
 				agent = d.Relay
 			}
-			said.Who, said.Text = "user", d.Text
+			if said.Who, said.Text = "user", d.Text; d.Via == ledger.ViaAside {
+				said.Who = "note"
+			}
 		case *ledger.TurnReceived:
 			if words = strings.TrimSpace(d.Text); words == "" {
 				continue

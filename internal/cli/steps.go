@@ -80,6 +80,8 @@ func (k *call) line(s *trace.Step) painted {
 	case s.Status == "waiting" && s.Wait != nil && s.Wait.Settled == nil:
 		took, say = "held", s.Wait.Why
 		return sprint("%-*s %s %s %10s   %s", k.column(), who, k.paint("31", fmt.Sprintf("%-16s", what)), k.paint("31", fmt.Sprintf("%9s", took)), tok, say)
+	case s.Status == "aside":
+		took, say = "aside", s.Brief+"   "+s.Aside
 	case s.Status == "failed" || s.Status == "refused" || s.Status == "retrying" || s.Status == "lost":
 		if took == "" || s.Status == "refused" {
 			took = s.Status

@@ -102,6 +102,8 @@ func (k *call) oneTicket(ctx context.Context, id string) error {
 		switch said.Who {
 		case "user":
 			k.print("they said: %s\n", said.Text)
+		case "note":
+			k.print("%s\n", said.Text)
 		case "pass":
 			k.print("%s handed over to %s\n", said.Agent, said.To)
 		default:

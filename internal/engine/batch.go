@@ -111,6 +111,14 @@ func (d *driver) append() error {
 	}
 	d.opening = nil
 	d.e.Live.Committed(d.run, d.staged)
+	for _, ev := range d.staged {
+		if x, ok := ev.Data.(*ledger.CallRefused); ok && x.Aside != nil {
+			defer d.e.asides(x.Aside.Session)
+		}
+	}
+	if d.state.Closed() != nil && d.state.Opened().Via == ledger.ViaAside && d.state.Opened().Call != nil {
+		defer d.e.asides(d.state.Opened().Session)
+	}
 	d.staged, d.parts = nil, map[ledger.Hash][]byte{}
 	for _, f := range d.begin {
 		f()

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	mrand "math/rand/v2"
 	"slices"
 	"strings"
@@ -103,6 +104,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		e.waits(s, 1)
 		e.pump(s)
 	}
+	e.asides("")
 	e.wg.Add(1)
 	go e.deadlines()
 	return nil
@@ -218,6 +220,9 @@ type Start struct {
 	Until    string                   `json:"until,omitempty"`     // the leg that it ends with
 	Call     *ledger.Ask              `json:"call,omitempty"`      // one call in place of a message: no model is asked
 	Via      string                   `json:"via,omitempty"`       // what brought it
+	Sets     json.RawMessage          `json:"sets,omitempty"`      // facts that come with it, for a session that is there
+	Beside   *ledger.Beside           `json:"-"`                   // the call of another run that it is
+	New      string                   `json:"-"`                   // the id of the session that it begins; "" is chance
 	Consults map[string]ledger.Canned `json:"consults,omitempty"`  // agents that are not run when they are consulted: what they answer
 	Legs     map[string]ledger.Canned `json:"legs,omitempty"`      // of the relay that are not gone into: what they bring
 }
@@ -415,9 +420,9 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 	for try := 0; ; try++ {
 		sess, fresh := Session{ID: st.Session}, st.Session == ""
 		opened := &ledger.RunOpened{Project: p.Name, Version: p.Version, Person: st.Person, Text: st.Text, Tools: st.Tools,
-			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Model: st.Model, Turns: st.Turns, PersonAt: st.PersonAt, Consults: st.Consults, Legs: st.Legs, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
+			Rung: st.Rung, Rungs: st.Rungs, Call: st.Call, Via: st.Via, Beside: st.Beside, Model: st.Model, Turns: st.Turns, PersonAt: st.PersonAt, Consults: st.Consults, Legs: st.Legs, Zone: p.Zone.String(), Agent: p.Start, State: st.State, Why: "a message from " + st.Person}
 		if fresh {
-			sess.ID, opened.State = e.NewID(), p.NewState(st.State)
+			sess.ID, opened.State = cmp.Or(st.New, e.NewID()), p.NewState(st.State)
 		} else {
 			var err error
 			if sess, err = e.Log.Session(ctx, st.Session); err != nil {
@@ -437,6 +442,17 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 				}
 			}
 		}
+		if st.Sets != nil {
+			facts, err := value.ReadObject(st.Sets)
+			if err != nil {
+				return Begun{}, err
+			}
+			opened.State = maps.Clone(opened.State)
+			if opened.State == nil {
+				opened.State = map[string]any{}
+			}
+			maps.Copy(opened.State, facts)
+		}
 		if st.Agent != "" {
 			opened.Agent = st.Agent
 		}
@@ -453,7 +469,7 @@ func (e *Engine) open(ctx context.Context, p *project.Project, st Start, inbox i
 		d.epoch = 1
 		d.opening = &Opening{Session: sess.ID, Project: p.Name, Person: st.Person, Text: st.Text, New: fresh, Inbox: inbox}
 		if err := e.launch(d, ledger.New("", opened)); err != nil {
-			if errors.Is(err, ErrTaken) && try < 20 {
+			if errors.Is(err, ErrTaken) && try < 20 && st.New == "" {
 				continue // another id is drawn, or the session looked at again: another message came first
 			}
 			return Begun{}, err

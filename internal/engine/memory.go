@@ -19,6 +19,7 @@ type Memory struct {
 	inbox    []Waiting
 	parts    map[ledger.Hash][]byte
 	nextID   int64
+	told     map[string]bool // sessions of calls that waited aside, of which the conversation was told
 }
 
 type memRun struct {
@@ -30,7 +31,7 @@ type memRun struct {
 
 // NewMemory gives an empty Memory.
 func NewMemory() *Memory {
-	return &Memory{runs: map[string]*memRun{}, sessions: map[string]*Session{}, parts: map[ledger.Hash][]byte{}}
+	return &Memory{runs: map[string]*memRun{}, sessions: map[string]*Session{}, parts: map[ledger.Hash][]byte{}, told: map[string]bool{}}
 }
 
 // Open begins a run.
@@ -208,4 +209,37 @@ func (m *Memory) Due(_ context.Context, now time.Time) (runs []string, next time
 		}
 	}
 	return runs, next, nil
+}
+
+// Asides lists the calls that wait aside.
+func (m *Memory) Asides(_ context.Context, session string) ([]Aside, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var out []Aside
+	for id, r := range m.runs {
+		for _, ev := range r.events {
+			d, ok := ev.Data.(*ledger.CallRefused)
+			if !ok || d.Aside == nil || m.told[d.Aside.Session] || (session != "" && d.Aside.Session != session) {
+				continue
+			}
+			a := Aside{Run: id, Step: ev.Step, Session: d.Aside.Session}
+			if x := m.runs[d.Aside.Run()]; x != nil {
+				a.Status = x.head.Status
+			}
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}
+
+// TellAside keeps the message of a call that waited aside, once.
+func (m *Memory) TellAside(ctx context.Context, a Aside, s Start) (bool, error) {
+	m.mu.Lock()
+	if m.told[a.Session] {
+		m.mu.Unlock()
+		return false, nil
+	}
+	m.told[a.Session] = true
+	m.mu.Unlock()
+	return true, m.Enqueue(ctx, s)
 }

@@ -108,11 +108,30 @@ type Timers interface {
 	Due(ctx context.Context, now time.Time) (runs []string, next time.Time, err error)
 }
 
+// Aside is a call of a run that waits for people in a run of its own.
+type Aside struct {
+	Run     string
+	Step    ledger.StepID
+	Session string        // that it is the one run of
+	Status  ledger.Status // of that run; "" where it was not begun yet
+}
+
+// Asides keeps the calls that wait aside, from the event that puts one there until what became
+// of it was told. Its methods may be called side by side.
+type Asides interface {
+	// Asides lists those of a session, or all where it is "".
+	Asides(ctx context.Context, session string) ([]Aside, error)
+	// TellAside puts a message into the inbox of the conversation and takes the aside out, at
+	// once; false says that it was told before.
+	TellAside(ctx context.Context, a Aside, s Start) (bool, error)
+}
+
 // Records is all that is kept.
 type Records interface {
 	Log
 	Inbox
 	Timers
+	Asides
 }
 
 // All gives a whole ledger.

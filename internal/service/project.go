@@ -216,6 +216,13 @@ func (s *Service) whole(ctx context.Context, row rows.Ticket) (api.Ticket, error
 		return out, err
 	}
 	out.Talk = view.Talk(events)
+	if o, ok := events[0].Data.(*ledger.RunOpened); ok && o.Beside != nil { // the conversation that it waits beside
+		led, err := engine.All(s.app.Store.Read(ctx, o.Beside.Run, 0))
+		if err != nil {
+			return out, err
+		}
+		out.Talk = view.Talk(led)
+	}
 	if out.Told, err = s.app.Store.NoticesOf(ctx, row.ID); err != nil {
 		return out, err
 	}

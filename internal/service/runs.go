@@ -313,6 +313,9 @@ func (s *Service) session(c *echo.Context) error {
 	if out.Waiting, err = s.waiting(ctx, id); err != nil {
 		return err
 	}
+	if out.Aside, err = s.app.Store.BesideOf(ctx, id); err != nil {
+		return err
+	}
 	if out.Shared, err = s.app.Store.SharedWith(ctx, id); err != nil {
 		return err
 	}

@@ -142,3 +142,10 @@ func (s *Store) KnownPeople(ctx context.Context, came []string, went string) (ma
 	}
 	return out, nil
 }
+
+// BesideOf lists the runs of the calls of a session that wait aside.
+func (s *Store) BesideOf(ctx context.Context, session string) ([]string, error) {
+	out := []string{}
+	err := s.read.SelectContext(ctx, &out, `SELECT session || '-1' FROM aside WHERE run >= ? || '-' AND run < ? || '.' ORDER BY session`, session, session)
+	return out, err
+}

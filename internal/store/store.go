@@ -436,6 +436,34 @@ func (s *Store) Enqueue(ctx context.Context, st engine.Start) error {
 	})
 }
 
+var (
+	addAside  = statement(`INSERT INTO aside (session, run, step) VALUES (:session, :run, :step) ON CONFLICT DO NOTHING`)
+	dropAside = statement(`DELETE FROM aside WHERE session = :session`)
+)
+
+// Asides lists the calls that wait aside, those of a session or all.
+func (s *Store) Asides(ctx context.Context, session string) ([]engine.Aside, error) {
+	var out []engine.Aside
+	err := s.list(ctx, &out, `SELECT a.run, a.step, a.session, coalesce(r.status, '') AS status FROM aside a LEFT JOIN run r ON r.id = a.session || '-1' WHERE :session IN ('', a.session)`, named{"session": session})
+	return out, err
+}
+
+// TellAside puts a message into the inbox and takes the aside out.
+func (s *Store) TellAside(ctx context.Context, a engine.Aside, st engine.Start) (fresh bool, err error) {
+	raw, err := json.Marshal(st)
+	if err != nil {
+		return false, err
+	}
+	err = s.write.do(ctx, func(t *tx) error {
+		n, err := t.changed(dropAside, named{"session": a.Session})
+		if fresh = n > 0; err != nil || !fresh {
+			return err
+		}
+		return t.do(enqueue, named{"session": st.Session, "start": rows.JSON(raw), "at": rows.Moment{Time: time.Now()}})
+	})
+	return fresh, err
+}
+
 // Inbox gives the oldest message of a session.
 func (s *Store) Inbox(ctx context.Context, session string) (engine.Waiting, bool, error) {
 	all, err := s.Waiting(ctx, session)

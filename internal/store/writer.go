@@ -290,10 +290,14 @@ func (t *tx) timers(e ledger.Event) error {
 	return err
 }
 
-// ticket keeps the table of tickets in step with the events that raise and settle
-// them; other kinds have no row there.
+// ticket keeps the tables of tickets, and of calls that wait aside, in step with the events;
+// other kinds have no row there.
 func (t *tx) ticket(e eventRow, data ledger.Data) error {
 	switch d := data.(type) {
+	case *ledger.CallRefused:
+		if d.Aside != nil {
+			return t.do(addAside, named{"session": d.Aside.Session, "run": e.Run, "step": e.Step})
+		}
 	case *ledger.GateRaised:
 		var escalates *rows.Moment
 		to := rows.List{}

@@ -42,6 +42,9 @@ func (th *thought) courtesy() (string, bool) {
 	case len(th.said) > longestMessage:
 		th.because("The message has %d bytes; it reads up to %d.", len(th.said), longestMessage)
 		return fmt.Sprintf("I read messages of up to %d kB, and this one has %d. Please say it in fewer words.", longestMessage>>10, (len(th.said)+1023)>>10), true
+	case strings.HasPrefix(th.said, "(") && strings.HasSuffix(th.said, ")"):
+		th.because("The message is a note: it tells what has happened, and asks for nothing.")
+		return strings.TrimSpace(th.said[1 : len(th.said)-1]), true
 	case asked && m.No:
 		th.because("The answer to the question before is no.")
 		return "All right, then I leave it.", true

@@ -32,6 +32,7 @@ function sub(s: Step): string {
   if (s.asked && s.asked.open > 0) return "a person is asked";
   if (s.asked?.course && !s.ended) return short(course(s.asked.course), 34);
   if (s.status === "going" || s.status === "retrying" || s.status === "lost" || s.status === "refused" || s.status === "failed") return s.status;
+  if (s.status === "aside") return "waits aside";
   if (s.kind === "consult" && s.asked) return s.asked.turns ? below(s.asked) : "answered by a stub";
   if (s.asked) return chose(s) || (s.asked.turns ? below(s.asked) : short(s.brief || s.title, 28));
   if (s.tokens) return `${spaced(s.tokens.in)} → ${spaced(s.tokens.out)}`;

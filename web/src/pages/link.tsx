@@ -55,7 +55,7 @@ export function LinkPage() {
             <ul className="flex flex-col gap-1.5">
               {t.talk.map((s, i) => (
                 <li key={i}>
-                  <span className="text-ink-2">{s.who === "user" ? "they said: " : s.who === "pass" ? "" : `${s.agent}: `}</span>
+                  <span className="text-ink-2">{s.who === "user" ? "they said: " : s.who === "pass" || s.who === "note" ? "" : `${s.agent}: `}</span>
                   {s.who === "pass" ? `${s.agent} handed over to ${s.to}` : s.text}
                 </li>
               ))}

@@ -160,7 +160,7 @@ function Led({ ticket }: { ticket: Ticket }) {
       <ul className="flex flex-col gap-1.5">
         {full.data?.talk.map((t, i) => (
           <li key={i}>
-            <span className="text-ink-2">{t.who === "user" ? "they said: " : t.who === "pass" ? "" : `${t.agent}: `}</span>
+            <span className="text-ink-2">{t.who === "user" ? "they said: " : t.who === "pass" || t.who === "note" ? "" : `${t.agent}: `}</span>
             {t.who === "pass" ? <span className="text-ink-2">{`${t.agent} handed over to ${t.to}${t.text ? `: ${t.text}` : ""}`}</span> : t.text}
           </li>
         ))}

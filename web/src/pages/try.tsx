@@ -2,7 +2,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { words, type Project, type Relay, type Said } from "../api";
+import { words, type Project, type Relay, type Said, type Session } from "../api";
 import { change, query, stale, useChange } from "../queries";
 import { useRun } from "../live";
 import { Markdown } from "../markdown";
@@ -10,7 +10,8 @@ import { RunPanel } from "../runview";
 import { RungSwitch, type Rungs } from "../rungs";
 import { count, lane } from "../say";
 import { TicketCard, Together } from "../ticket";
-import { Button, Note, Pick, Status } from "../ui/ui";
+import { Button, Dialog, Note, Pick, Status } from "../ui/ui";
+import { can, useWho } from "../who";
 
 const SchemaForm = lazy(() => import("../form"));
 
@@ -20,6 +21,8 @@ export function Try() {
   const { session: id } = useParams();
   const go = useNavigate();
   const queries = useQueryClient();
+  const me = useWho();
+  const builds = can(me, "build");
   const project = useQuery(query.project());
   const session = useQuery(query.session(id));
   const [shown, setShown] = useState<string>(); // a run other than the newest
@@ -62,15 +65,19 @@ export function Try() {
       <section aria-label="Conversation" className="flex min-h-0 flex-col border-r border-joint-strong bg-face max-md:h-[70vh] max-md:border-r-0 max-md:border-b">
         <h1 className="flex items-baseline justify-between gap-2 border-b border-joint px-4 py-2.5 font-semibold">
           <span className="truncate">{session.data?.title ?? "A new session"}</span>
-          {id ? (
-            <Link to="/try" className="shrink-0 font-normal text-ink-2 underline">
-              new
-            </Link>
+          {id && session.data ? (
+            <span className="flex shrink-0 items-baseline gap-2 font-normal">
+              {me.people && <Share session={session.data} />}
+              <Link to="/try" className="text-ink-2 underline">
+                new
+              </Link>
+            </span>
           ) : null}
         </h1>
         <Talk talk={session.data?.talk ?? []} typing={mainOnly(view.typing)} holder={holder} lanes={lanes} waiting={session.data?.waiting ?? []} runID={runID} onRun={setShown} status={view.totals?.status}>
           {open > 0 && <Together tickets={tickets.data?.tickets ?? []} />}
           {open > 0 && tickets.data?.tickets.map((t) => <TicketCard key={t.id} ticket={t} />)}
+          {session.data?.aside.map((run) => <Beside key={run} run={run} />)}
           {!id && project.data && <Welcome project={project.data} onPick={setDraft} />}
           {session.error && <Note bad>{words(session.error)}</Note>}
         </Talk>
@@ -85,21 +92,79 @@ export function Try() {
               to <Pick small label="Whom it is for" value={through} onChange={setThrough} options={[["", holder], ...relays.map((r) => [r.id, `relay ${r.id}`] as const)]} />
             </span>
           )}
-          <span className="flex items-center gap-1">
+          {builds && <span className="flex items-center gap-1">
             tools <Pick small label="How tools are carried out" value={tools} onChange={setTools} options={[["live", "live"], ["stubs", "stubs"], ["off", "off"]]} />
-          </span>
-          {tools === "live" && <RungSwitch all={rung} setAll={setRung} each={rungs} setEach={setRungs} />}
-          <span className="flex items-center gap-1">
+          </span>}
+          {builds && tools === "live" && <RungSwitch all={rung} setAll={setRung} each={rungs} setEach={setRungs} />}
+          {builds && <span className="flex items-center gap-1">
             model <Pick small label="Model" value={model} onChange={setModel} options={[["", "as the agents say"], ...(project.data?.models ?? []).map((m) => [m.id, m.id] as const)]} />
-          </span>
-          <span className="flex items-center gap-1">
+          </span>}
+          {builds && <span className="flex items-center gap-1">
             waits <Pick small label="Where the run waits" value={waits} onChange={setWaits} options={[["", "at gates"], ["turns,calls", "at each turn and call"], ["calls", "at each call"], ["answer", "before its answer"]]} />
-          </span>
+          </span>}
           {view.totals && ["going", "held"].includes(view.totals.status) && <StopButton run={view.totals.id} />}
         </Composer>
       </section>
       <RunPanel view={view} agents={agents} />
     </div>
+  );
+}
+
+// Beside shows a call of the conversation that waits for people while it goes on.
+function Beside({ run }: { run: string }) {
+  const tickets = useQuery(query.ticketsOf(run, 1));
+  return (
+    <>
+      {tickets.data?.tickets.map((t) => (
+        <div key={t.id}>
+          <span className="label">waits aside; you are told what becomes of it</span>
+          <TicketCard ticket={t} />
+        </div>
+      ))}
+    </>
+  );
+}
+
+// Share lets others read the session, and go on in it.
+function Share({ session }: { session: Session }) {
+  const [open, setOpen] = useState(false);
+  const [name, setName] = useState("");
+  const share = useChange(change.share, () => stale.session(session.id));
+  return (
+    <>
+      <button type="button" className="text-ink-2 underline" onClick={() => setOpen(true)}>
+        {session.shared.length > 0 ? "shared" : "share"}
+      </button>
+      <Dialog title="Who may read this, and go on in it" open={open} onClose={() => setOpen(false)}>
+        <p className="mb-3 text-ink-2">It is {session.person}'s. Others see nothing of it, unless it is shared with them.</p>
+        <ul className="mb-3 flex flex-col gap-1.5">
+          {session.shared.map((n) => (
+            <li key={n} className="flex items-baseline justify-between">
+              <b>{n}</b>
+              <Button disabled={share.isPending} onClick={() => share.mutate({ session: session.id, without: [n] })}>
+                No more
+              </Button>
+            </li>
+          ))}
+        </ul>
+        <form
+          className="flex gap-1.5"
+          onSubmit={(e) => {
+            e.preventDefault();
+            share.mutate({ session: session.id, with: [name.trim()] }, { onSuccess: () => setName("") });
+          }}
+        >
+          <input className="field" aria-label="The name of a person" placeholder="name" value={name} onChange={(e) => setName(e.target.value)} />
+          <Button tone="ink" type="submit" disabled={share.isPending || !name.trim()}>
+            Share
+          </Button>
+        </form>
+        {share.error && <div className="mt-2"><Note bad>{words(share.error)}</Note></div>}
+        <div className="mt-4 text-right">
+          <Button onClick={() => setOpen(false)}>Close</Button>
+        </div>
+      </Dialog>
+    </>
   );
 }
 
@@ -200,6 +265,17 @@ function Who({ name, colour }: { name: string; colour?: string }) {
 
 function Message({ t, lanes, other, onRun }: { t: Said; lanes: readonly string[]; other: boolean; onRun: (id: string) => void }) {
   switch (t.who) {
+    case "note":
+      return (
+        <p className="rounded-sm border border-joint bg-sunk px-2.5 py-1.5 text-ink-2">
+          {t.text}
+          {other && (
+            <button type="button" className="ml-2 text-xs underline" onClick={() => onRun(t.run)}>
+              show run {t.run}
+            </button>
+          )}
+        </p>
+      );
     case "user":
       return (
         <div>

@@ -128,7 +128,7 @@ export function Note({ bad, children }: { bad?: boolean; children: ReactNode }) 
   );
 }
 
-const marks: Record<string, string> = { going: "◔", held: "▨", done: "■", returned: "■", passed: "■", failed: "◣", broken: "◣", refused: "◣", stopped: "◧", lost: "◣", waiting: "▨", retrying: "◔", new: "□" };
+const marks: Record<string, string> = { going: "◔", held: "▨", done: "■", returned: "■", passed: "■", failed: "◣", broken: "◣", refused: "◣", stopped: "◧", lost: "◣", waiting: "▨", aside: "▨", retrying: "◔", new: "□" };
 export function Status({ of }: { of: string }) {
   const tone = of === "held" || of === "waiting" ? "text-call font-semibold" : of === "failed" || of === "broken" || of === "lost" ? "text-bad" : of === "done" || of === "passed" ? "text-ok" : "text-ink-2";
   return (
