@@ -492,3 +492,16 @@ type Share struct {
 	With    []string `json:"with,omitempty"`
 	Without []string `json:"without,omitempty"`
 }
+
+// Keep is what POST /api/runs/{id}/steps/{step}/keep takes.
+type Keep struct {
+	Name    string `json:"name"`    // of the tool
+	Summary string `json:"summary"` // what it does and when it is wanted
+}
+
+// KeptTool is a program of a run that became a tool of the project.
+type KeptTool struct {
+	File    string `json:"file"`              // of the tool
+	Program string `json:"program,omitempty"` // of the program; "" where it stands in the tool's file
+	Line    string `json:"line,omitempty"`    // the command line with which it runs outside, from the project's folder
+}

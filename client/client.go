@@ -401,3 +401,21 @@ func (c *Client) Record(ctx context.Context, q url.Values) (out api.Record, err 
 func (c *Client) Share(ctx context.Context, session string, in api.Share) (out api.Session, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/sessions/"+url.PathEscape(session)+"/share", in, &out)
 }
+
+// Keep makes a tool of the project of a program that a step has run.
+func (c *Client) Keep(ctx context.Context, run, step string, in api.Keep) (out api.KeptTool, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/runs/"+url.PathEscape(run)+"/steps/"+url.PathEscape(step)+"/keep", in, &out)
+}
+
+// File reads a file that a program of a run made, by its content.
+func (c *Client) File(ctx context.Context, run, hash string) (io.ReadCloser, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/runs/"+url.PathEscape(run)+"/files/"+url.PathEscape(hash), nil)
+	if err != nil {
+		return nil, err
+	}
+	resp, err := c.send(req)
+	if err != nil {
+		return nil, err
+	}
+	return resp.Body, nil
+}

@@ -370,6 +370,15 @@ type Sent struct {
 	Log     string            `json:"log,omitempty"`   // what a script or program wrote beside its result
 	Diff    string            `json:"diff,omitempty"`  // of a changed file, as a unified difference
 	Undo    string            `json:"undo,omitempty"`  // the key with which the change can be undone
+	Files   []File            `json:"files,omitempty"` // that a program made, kept by their content
+}
+
+// File is a file that a program made.
+type File struct {
+	Path  string `json:"path"` // in the session's folder
+	Hash  Hash   `json:"hash"` // of its content
+	Bytes int64  `json:"bytes"`
+	Type  string `json:"type"` // its media type, by its name
 }
 
 // CallReturned is the result of a call and the words the model reads.

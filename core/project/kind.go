@@ -36,6 +36,7 @@ type Own struct {
 	Input, Output map[string]any
 	Effect        ledger.Effect
 	Resend        string
+	Gated         bool // a call waits for a person, where its document has no gate
 	Shipped       bool // the input ships with the program: it is not the project's to improve
 }
 

@@ -129,6 +129,9 @@ func (c *compiler) tool(d *document, source string) *Tool {
 		t.Failed = append(t.Failed, Saying{When: c.cond(d, sc.failure(), at+"/when", f.When), Say: c.template(d, sc.failure(), at+"/say", f.Say)})
 	}
 	c.sets(d, &r, t, sc)
+	if r.Gate == nil && own.Gated {
+		r.Gate = &rawGate{}
+	}
 	if r.Gate != nil {
 		c.gates = append(c.gates, func() { c.gate(d, r.Gate, t, sc.args()) })
 	}

@@ -7,6 +7,7 @@ import (
 	"stonebaton.example/internal/tools/command"
 	"stonebaton.example/internal/tools/http"
 	"stonebaton.example/internal/tools/own"
+	"stonebaton.example/internal/tools/program"
 	"stonebaton.example/internal/tools/script"
 	"stonebaton.example/internal/tools/sql"
 )
@@ -22,6 +23,9 @@ var kinds = []struct {
 	{command.Kind, func(_ *Workshop, c WorkshopConfig) tools.Handler { return command.New(c.Dir, c.Work, c.Secrets) }},
 	{sql.Kind, func(_ *Workshop, c WorkshopConfig) tools.Handler { return sql.New(c.Dir) }},
 	{builtin.Kind, func(w *Workshop, c WorkshopConfig) tools.Handler { return builtin.New(c.Dir, c.Records, w.client) }},
+	{program.Kind, func(w *Workshop, c WorkshopConfig) tools.Handler {
+		return program.New(c.Dir, c.Programs, c.Records, script.New(w.client).Evaluate)
+	}},
 	{own.Kind, func(_ *Workshop, c WorkshopConfig) tools.Handler { return own.New(c.Own) }},
 }
 

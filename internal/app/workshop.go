@@ -59,12 +59,13 @@ type readDocument struct {
 
 // WorkshopConfig says what a workshop is for.
 type WorkshopConfig struct {
-	Dir     string
-	Work    string // where programs get folders of their own; "" is the system's
-	Secrets *secret.Store
-	Records tools.Records // nil: in memory
-	Own     []own.Tool
-	Changed func(source string) // a source offers something else than before, or at last
+	Dir      string
+	Work     string // where programs get folders of their own; "" is the system's
+	Programs string // where sessions have folders for the programs of their models; "" is one for each call
+	Secrets  *secret.Store
+	Records  tools.Records // nil: in memory
+	Own      []own.Tool
+	Changed  func(source string) // a source offers something else than before, or at last
 
 	trust *trust // nil: all that the files name may run, as where a person checks or tries them
 }

@@ -247,7 +247,7 @@ func TestAFailedRunSaysWhyAndWhatToDo(t *testing.T) {
 	assert.Equal(t, failed, code)
 	assert.Contains(t, out, "failed: 1 turn, 1 call")
 	assert.Empty(t, errs)
-	assert.Contains(t, out, "failed   The run failed: the run has used its 1 turns (limit turns: 1). Look at the run to see why it went on; raise limits: in stonebaton.yaml if it was right to.\n")
+	assert.Contains(t, out, "failed   The run failed: the run has used its one turn (limit turns: 1). Look at the run to see why it went on; raise limits: in stonebaton.yaml if it was right to.\n")
 }
 
 func TestOutcomeTicketsAreAnswered(t *testing.T) {

@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/near"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/core/value"
 )
@@ -21,12 +24,16 @@ var showCommand = command{
 		k.remote(fs)
 		k.asJSON(fs)
 		step := fs.String("step", "", "everything about the step with this `number` or id")
+		file := fs.String("file", "", "print the file of this `name` that a program of the run made, the newest")
 		whole := fs.Bool("whole", false, "the run in full: what was sent, said, called and returned, in order")
 		return func(ctx context.Context, args []string) error {
 			if len(args) == 0 {
 				return use("which run? `stonebaton runs` lists them")
 			}
 			c := k.client()
+			if *file != "" {
+				return k.madeFile(ctx, args[0], *file)
+			}
 			if *step != "" {
 				return k.showStep(ctx, args[0], *step)
 			}
@@ -281,6 +288,9 @@ func (k *call) detail(run string, d *trace.Detail) {
 				k.print("undo  stonebaton undo %s\n", p.Undo)
 			}
 		}
+		for _, f := range p.Files {
+			k.print("made  %s, %d bytes   stonebaton show %s -file %s\n", f.Path, f.Bytes, run, f.Path)
+		}
 		part("body", p.Body)
 		part("reply", strings.TrimSpace(p.Reply))
 		part("log", strings.TrimSpace(p.Log))
@@ -306,4 +316,49 @@ func (k *call) detail(run string, d *trace.Detail) {
 	if s.Kind == trace.Turn {
 		k.print("\nThe exact request:   stonebaton request %s -step %d\n", run, s.N)
 	}
+}
+
+// madeFile prints a file that a program of a run made: what it is, byte by byte, where it goes
+// to a file or another program, and made visible on a terminal.
+func (k *call) madeFile(ctx context.Context, run, name string) error {
+	c := k.client()
+	r, err := c.Run(ctx, run)
+	if err != nil {
+		return err
+	}
+	var have []string
+	for _, s := range slices.Backward(r.Steps) {
+		if s.Kind != trace.Call || s.Status != "returned" {
+			continue
+		}
+		raw, err := c.Step(ctx, run, string(s.ID))
+		if err != nil {
+			return err
+		}
+		var d trace.Detail
+		if err := json.Unmarshal(raw, &d); err != nil {
+			return err
+		}
+		if d.Sent == nil {
+			continue
+		}
+		for _, f := range d.Sent.Files {
+			if have = append(have, f.Path); f.Path != name {
+				continue
+			}
+			body, err := c.File(ctx, run, string(f.Hash))
+			if err != nil {
+				return err
+			}
+			defer body.Close()
+			if !k.tty {
+				_, err = io.Copy(k.Out, body)
+				return err
+			}
+			text, err := io.ReadAll(body)
+			k.print("%s\n", painted(visible(strings.TrimRight(string(text), "\n"))))
+			return err
+		}
+	}
+	return fmt.Errorf("the programs of run %s made no file %q.%s", run, name, near.Hint(name, have))
 }

@@ -168,7 +168,7 @@ var recordCommand = command{
 				if e.Via != e.Person {
 					line += " (" + e.Via + ")"
 				}
-				k.print("%s\n", painted(line))
+				k.print("%s\n", line)
 			}
 			k.more(out.Next)
 			return nil
@@ -207,7 +207,7 @@ func (k *call) recordCSV(ctx context.Context, q url.Values) error {
 
 // cell makes a text harmless for a spreadsheet, which takes some beginnings for a formula.
 func cell(s string) string {
-	s = string(painted(s))
+	s = shown(s)
 	if s != "" && strings.ContainsRune("=+-@\t", rune(s[0])) {
 		return "'" + s
 	}

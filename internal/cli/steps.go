@@ -14,6 +14,7 @@ import (
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/trace"
+	"stonebaton.example/core/value"
 	"stonebaton.example/core/view"
 	"stonebaton.example/internal/rows"
 )
@@ -233,7 +234,7 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 		out += painted("           " + hanging(textOf(t), 11) + "\n")
 	case ledger.LimitTicket:
 	case ledger.GateTicket, ledger.OutcomeTicket:
-		out += sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
+		out += k.argsOf(t)
 	case ledger.QuestionTicket:
 	}
 	if t.Reason != "" {
@@ -339,4 +340,28 @@ func count(n int, what string) string {
 		return "1 " + what
 	}
 	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// argsOf prints the arguments of a ticket's call: as JSON, and texts of several lines as they are.
+func (k *call) argsOf(t rows.Ticket) painted {
+	args, err := value.ReadObject(t.Args)
+	long := map[string]string{}
+	for name, v := range args {
+		if s, ok := v.(string); ok && strings.Contains(s, "\n") {
+			long[name] = s
+			delete(args, name)
+		}
+	}
+	if err != nil || len(long) == 0 {
+		return sprint("         %s %s\n", t.Tool, string(harmless(t.Args)))
+	}
+	raw, err := json.Marshal(args)
+	if err != nil {
+		raw = t.Args
+	}
+	out := sprint("         %s %s\n", t.Tool, string(harmless(raw)))
+	for _, name := range slices.Sorted(maps.Keys(long)) {
+		out += sprint("         %s:\n", name) + painted("           "+hanging(strings.TrimRight(long[name], "\n"), 11)+"\n")
+	}
+	return out
 }

@@ -26,7 +26,8 @@ type Spec struct {
 	Processes int
 	Output    int
 
-	Log io.Writer
+	Log  io.Writer
+	Tell io.Writer // likewise standard output
 }
 
 // Done is the result of a program.

@@ -41,7 +41,8 @@ type Spec struct {
 	Processes int
 	Output    int // bytes of standard output, and of standard error
 
-	Log io.Writer // gets standard error as it is written; nil: nothing does
+	Log  io.Writer // gets standard error as it is written; nil: nothing does
+	Tell io.Writer // likewise standard output
 }
 
 // Done is the result of a program.
@@ -215,6 +216,9 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	w := &watch{spec: &s, stop: make(chan struct{}), groups: map[int]bool{}}
 	out, errs := &bounded{limit: s.Output, w: w, name: "standard output"}, &bounded{limit: s.Output, w: w, name: "standard error"}
 	cmd.Stdout, cmd.Stderr = out, errs
+	if s.Tell != nil {
+		cmd.Stdout = io.MultiWriter(out, s.Tell)
+	}
 	if s.Log != nil {
 		cmd.Stderr = io.MultiWriter(errs, s.Log)
 	}

@@ -97,6 +97,8 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/runs/:id/events", s.events)
 	g.GET("/runs/:id/steps/:step", s.step)
 	g.GET("/runs/:id/turns/:step/request", s.request)
+	g.GET("/runs/:id/files/:hash", s.file)
+	g.POST("/runs/:id/steps/:step/keep", s.keep)
 	g.POST("/runs/:id/stop", s.stop)
 	g.GET("/sessions", s.sessions)
 	g.GET("/sessions/:id", s.session)

@@ -48,7 +48,7 @@ export function Inspector({ run, step, lines, onSelect }: { run?: string; step?:
           { id: "in", name: "In", body: loading ?? <CallIn d={d!} /> },
           { id: "out", name: "Out", body: loading ?? <CallOut d={d!} run={run!} lines={lines?.[step.id]} /> },
           { id: "words", name: "Words for the model", body: loading ?? <p className="px-4 py-3 whitespace-pre-wrap">{d!.words || "None yet."}</p> },
-          { id: "proof", name: "Sent", body: loading ?? <Proof d={d!} /> },
+          { id: "proof", name: "Sent", body: loading ?? <Proof d={d!} run={run!} /> },
           { id: "state", name: "State", body: loading ?? <State d={d!} /> },
         ];
   const shown = tabs.some((t) => t.id === tab) ? tab : "out";
@@ -211,10 +211,10 @@ function CallOut({ d, run, lines }: { d: Detail; run: string; lines?: string }) 
   );
 }
 
-function Proof({ d }: { d: Detail }) {
+function Proof({ d, run }: { d: Detail; run: string }) {
   return (
     <>
-      <SentView sent={d.sent} undoable undone={d.step.undone_at} />
+      <SentView run={run} sent={d.sent} undoable undone={d.step.undone_at} />
       {d.handle && <p className="px-4 pb-3 text-[12px] text-ink-2">The model read a part; <span className="font-mono">{d.handle}</span> names the whole in later calls.</p>}
     </>
   );

@@ -2,12 +2,13 @@
 import { parse, words, type Sent } from "./api";
 import { change, useChange } from "./queries";
 import { count, when } from "./say";
+import { Files } from "./files";
 import { Button, Difference, Note } from "./ui/ui";
 
-export function SentView({ sent, undoable, undone }: { sent?: Sent; undoable?: boolean; undone?: string }) {
+export function SentView({ run, sent, undoable, undone }: { run?: string; sent?: Sent; undoable?: boolean; undone?: string }) {
   const undo = useChange(change.undo);
   if (!sent) return <p className="px-4 py-3 text-ink-2">Nothing was sent anywhere.</p>;
-  const program = sent.method === "COMMAND";
+  const program = sent.method === "COMMAND" || sent.method === "PROGRAM";
   return (
     <div className="flex flex-col gap-2 px-4 py-3 font-mono text-[12px]">
       <div className="break-all">
@@ -23,7 +24,8 @@ export function SentView({ sent, undoable, undone }: { sent?: Sent; undoable?: b
           ))}
         </dl>
       )}
-      {sent.body && <Block name={program ? "standard input" : "body"} text={sent.body} />}
+      {run && sent.files && <Files run={run} files={sent.files} />}
+      {sent.body && <Block name={sent.method === "PROGRAM" ? "program" : program ? "standard input" : "body"} text={sent.body} />}
       {(sent.status !== undefined || sent.bytes !== undefined) && (
         <div>
           → {program ? `exit ${sent.status ?? 0}` : (sent.status ?? "")} {sent.type} {sent.bytes !== undefined && !program && sent.method !== "SQL" && count(sent.bytes, "byte")}

@@ -100,7 +100,13 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
           {Object.entries(ticket.args as Values).map(([k, v]) => (
             <div key={k} className="contents">
               <dt className="text-ink-2">{k}</dt>
-              <dd className="min-w-0 font-mono text-[12px] break-words"><Seen text={value(v)} /></dd>
+              {typeof v === "string" && v.includes("\n") ? (
+                <dd className="min-w-0">
+                  <pre className="max-h-72 overflow-auto rounded-sm bg-face px-2 py-1.5 font-mono text-[12px] whitespace-pre-wrap" tabIndex={0}><Seen text={v} /></pre>
+                </dd>
+              ) : (
+                <dd className="min-w-0 font-mono text-[12px] break-words"><Seen text={value(v)} /></dd>
+              )}
             </div>
           ))}
         </dl>

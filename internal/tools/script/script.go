@@ -204,6 +204,15 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	}
 }
 
+// Evaluate runs code that is in no file, as the body of a function with no arguments. What it
+// says with log is in the Log of what was sent.
+func (h *Handler) Evaluate(ctx context.Context, i deed.Invocation, code string) (deed.Result, *deed.Failure) {
+	t := *i.Tool
+	t.Work = project.Work{Kind: Kind.Name, Spec: &Script{Code: code}}
+	i.Tool, i.Args, i.Facts = &t, map[string]any{}, map[string]any{}
+	return h.Call(ctx, i)
+}
+
 // idle are goroutines that have run a script and wait for the next: their stacks have
 // grown to what a script needs, which is most of the cost of a new one.
 var idle = make(chan chan func(), runtime.GOMAXPROCS(0))

@@ -1,0 +1,92 @@
+package program
+
+import (
+	_ "embed"
+	"fmt"
+	"path"
+
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+)
+
+//go:embed kind.yaml
+var shape string
+
+// Kind is the kind of tools that run what a model writes.
+var Kind = project.Kind{Name: "program", Schema: shape, Brings: brings, Compile: compile}
+
+// Program says what programs of a tool may be and do.
+type Program struct {
+	Languages []string
+	Libraries []string
+	Reads     []string
+	Network   bool
+	Tries     int
+	MemoryMB  int `json:"memory_mb"`
+	DiskMB    int `json:"disk_mb"`
+	Processes int
+}
+
+// all are the languages, the surest first.
+var all = []string{"javascript", "python3", "node", "sh"}
+
+func read(p *project.Part) *Program {
+	r := &Program{}
+	p.Into(r)
+	if len(r.Languages) == 0 {
+		r.Languages = all
+	}
+	for to, n := range map[*int]int{&r.Tries: 3, &r.MemoryMB: 512, &r.DiskMB: 64, &r.Processes: 32} {
+		if *to == 0 {
+			*to = n
+		}
+	}
+	return r
+}
+
+func brings(p *project.Part) project.Own {
+	r := read(p)
+	var langs []any
+	for _, l := range r.Languages {
+		langs = append(langs, l)
+	}
+	text := func(say string, more map[string]any) map[string]any {
+		out := map[string]any{"type": "string", "description": say}
+		for k, v := range more {
+			out[k] = v
+		}
+		return out
+	}
+	out := project.Own{Name: "program", Effect: ledger.Write, Gated: true, Shipped: true,
+		Input: map[string]any{"type": "object", "required": []any{"language", "file", "code"}, "properties": map[string]any{
+			"language": text("What it is written in. In javascript it is the body of a function: log(…) writes a line, and return gives the result.", map[string]any{"enum": langs}),
+			"file":     text("Name of the file that holds it, such as table.py; the same name again for a better version.", map[string]any{"pattern": "^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$"}),
+			"code":     text("The whole program. It may write files to the folder it runs in.", map[string]any{"minLength": 1, "maxLength": maxCode}),
+		}},
+		Output: map[string]any{"type": "object", "required": []any{"exit", "by"}, "properties": map[string]any{
+			"exit": map[string]any{"type": "integer"}, "by": map[string]any{"type": "string"}, "ended": map[string]any{"type": "string"}, "output": map[string]any{"type": "string"}, "errors": map[string]any{"type": "string"}, "result": map[string]any{},
+			"files": map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
+		}}}
+	if !r.Network {
+		out.Resend = "safe" // it changes nothing but its own folder
+	}
+	return out
+}
+
+func compile(p *project.Part) project.Work {
+	r := read(p)
+	for key, list := range map[string][]string{"libraries": r.Libraries, "reads": r.Reads} {
+		for i, name := range list {
+			at := fmt.Sprintf("/%s/%d", key, i)
+			name = p.Vars(at, name)
+			if path.Clean(name) == "." {
+				p.Report(project.Error, at, "Name the folders that they need.", "%s: would open the whole project, with its .env and its records", key)
+				continue
+			}
+			if list[i] = path.Clean(name); !path.IsAbs(name) {
+				list[i] = p.Inside(at, name)
+			}
+		}
+	}
+	return project.Work{Spec: r, Line: "programs that the model writes", Looks: true}
+}
