@@ -143,6 +143,54 @@ func TestALinkOnAPhone(t *testing.T) {
 	assert.Regexp(t, `mara +linkSettle +ticket \d+: allow \(link\)`, o.as(t, "mara", "record").out)
 }
 
+// TestTheWorkshopWritesAProgram: with a slip in it, mended, run after somebody agreed to each
+// version; the table opens from the step, and the program becomes a tool.
+func TestTheWorkshopWritesAProgram(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	s := demo(t, dir)
+	j := sayJSON(t, s, 4, "Write me a table of the tide windows of the weekend as a program.")
+	shown := s.run(t, "tickets", itoa(j.Tickets[0])).out
+	assert.Contains(t, shown, "Run windows.sh (sh)?")
+	assert.Contains(t, shown, "           set -eu\n", "the program is shown as it is")
+	require.Equal(t, 0, s.run(t, "allow", itoa(j.Tickets[0])).code)
+	var second string
+	require.Eventually(t, func() bool {
+		m := regexp.MustCompile(`ticket (\d+): Run windows.sh`).FindStringSubmatch(s.run(t, "tickets").out)
+		if m != nil {
+			second = m[1]
+		}
+		return m != nil
+	}, 20*time.Second, 20*time.Millisecond)
+	assert.Contains(t, s.run(t, "tickets", second).out, "+closes=10:55", "and what has changed since")
+	p := browse(t, s.url)
+	p.open("/tickets/" + second)
+	p.sees("+closes=10:55")
+	p.sound("a ticket about a program")
+	p.click("Allow")
+	require.Equal(t, 0, s.run(t, "follow", j.ID).code)
+	assert.Contains(t, s.run(t, "show", j.ID).out, "Here is the table of tide windows")
+	assert.Equal(t, "day,opens,closes\nFri,06:10,10:55\nFri,18:35,23:20\nSat,06:10,10:55\nSat,18:35,23:20\nSun,06:10,10:55\nSun,18:35,23:20\n", s.run(t, "show", j.ID, "-file", "windows.csv").out)
+	assert.Contains(t, s.run(t, "show", j.ID, "-file", "window.csv").err, `Did you mean "windows.csv"?`)
+
+	p.open("/runs/" + j.ID)
+	p.until(`document.querySelectorAll("svg [data-step]").length >= 7`)
+	js[chromedp.Void](p, `[...document.querySelectorAll("svg [data-step]")].filter(e => e.textContent.includes("run_program")).at(-1).dispatchEvent(new MouseEvent("click", {bubbles: true}))`)
+	p.click("Sent")
+	p.sees("windows.csv")
+	p.until(`document.querySelector("section[aria-label=files] button")`)
+	js[chromedp.Void](p, `document.querySelector("section[aria-label=files] button").click()`)
+	p.until(`document.querySelector("[role=dialog] table") && document.querySelector("[role=dialog]").innerText.includes("18:35")`)
+	p.sound("a table that a program made")
+
+	assert.Contains(t, s.run(t, "keep", j.ID, "-step", "4", "-name", "tide_table", "-summary", "Make a table.").err, "ended with code 2")
+	kept := s.run(t, "keep", j.ID, "-step", "6", "-name", "tide_table", "-summary", "Make the table of the tide windows of the weekend when somebody asks for it.")
+	require.Equal(t, 0, kept.code, kept.err)
+	assert.Contains(t, kept.out, "sh tools/tide_table/windows.sh")
+	assert.FileExists(t, filepath.Join(dir, "tools", "tide_table", "windows.sh"))
+	assert.Contains(t, s.run(t, "keep", j.ID, "-step", "6", "-name", "tide_table", "-summary", "Again.").err, "already")
+	assert.Contains(t, s.run(t, "try", "tide_table").out, "6 windows")
+}
+
 // TestAServiceForOthers serves over TLS to people with tokens.
 func TestAServiceForOthers(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "w")

@@ -287,6 +287,9 @@ func gated(t *project.Tool, v expr.Vars, rung ledger.Rung, agreed ledger.Agreed)
 	if g == nil || (g.First > 0 && (agreed.Spare || agreed.Times >= g.First)) {
 		return byRung, asks
 	}
+	if t.Work.Free != nil && t.Work.Free(v["args"]) {
+		return byRung, asks
+	}
 	reason := "gate: always"
 	switch {
 	case g.Why != "":

@@ -42,14 +42,15 @@ type Own struct {
 
 // Work is what carries a tool's calls out, as its kind compiled it.
 type Work struct {
-	Kind   string   // its name; "" where stubs alone answer
-	Line   string   // in a line, for people
-	Spec   any      // for the handler of the kind
-	Inward bool     // it reaches nothing outside the call, so it can stand in for itself where stubs are asked for
-	Looks  bool     // what a call would do can be seen without doing it
-	Sets   bool     // its result is set into the state
-	Data   []string // files and folders of the project, beside its documents, on which it depends
-	Bare   *Bare    // what it runs outside the sandbox; nil: nothing
+	Kind   string              // its name; "" where stubs alone answer
+	Line   string              // in a line, for people
+	Spec   any                 // for the handler of the kind
+	Inward bool                // it reaches nothing outside the call, so it can stand in for itself where stubs are asked for
+	Looks  bool                // what a call would do can be seen without doing it
+	Free   func(args any) bool // calls that need nobody's agreement, whatever the gate; nil: none
+	Sets   bool                // its result is set into the state
+	Data   []string            // files and folders of the project, beside its documents, on which it depends
+	Bare   *Bare               // what it runs outside the sandbox; nil: nothing
 }
 
 // Bare is what runs outside the sandbox, as the user of the service.

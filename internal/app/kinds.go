@@ -9,6 +9,7 @@ import (
 	"stonebaton.example/internal/tools/own"
 	"stonebaton.example/internal/tools/program"
 	"stonebaton.example/internal/tools/script"
+	"stonebaton.example/internal/tools/shell"
 	"stonebaton.example/internal/tools/sql"
 )
 
@@ -26,6 +27,7 @@ var kinds = []struct {
 	{program.Kind, func(w *Workshop, c WorkshopConfig) tools.Handler {
 		return program.New(c.Dir, c.Programs, c.Records, script.New(w.client).Evaluate)
 	}},
+	{shell.Kind, func(_ *Workshop, c WorkshopConfig) tools.Handler { return shell.New(c.Dir, c.Work, c.Records) }},
 	{own.Kind, func(_ *Workshop, c WorkshopConfig) tools.Handler { return own.New(c.Own) }},
 }
 

@@ -360,5 +360,5 @@ func (k *call) madeFile(ctx context.Context, run, name string) error {
 			return err
 		}
 	}
-	return fmt.Errorf("the programs of run %s made no file %q.%s", run, name, near.Hint(name, have))
+	return fmt.Errorf("the programs of run %s made no file %q.%s", run, name, near.Hint(name, slices.Compact(slices.Sorted(slices.Values(have)))))
 }

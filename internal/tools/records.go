@@ -37,6 +37,9 @@ func (m Message) Number() int64 {
 	return n
 }
 
+// Many is the After of a change of several files at once: its Before has them all.
+const Many = "many"
+
 // Change is what is needed to undo a change of a file.
 type Change struct {
 	Key    string     `json:"key" db:"key"`

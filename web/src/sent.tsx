@@ -8,7 +8,7 @@ import { Button, Difference, Note } from "./ui/ui";
 export function SentView({ run, sent, undoable, undone }: { run?: string; sent?: Sent; undoable?: boolean; undone?: string }) {
   const undo = useChange(change.undo);
   if (!sent) return <p className="px-4 py-3 text-ink-2">Nothing was sent anywhere.</p>;
-  const program = sent.method === "COMMAND" || sent.method === "PROGRAM";
+  const program = sent.method === "COMMAND" || sent.method === "PROGRAM" || sent.method === "SHELL";
   return (
     <div className="flex flex-col gap-2 px-4 py-3 font-mono text-[12px]">
       <div className="break-all">

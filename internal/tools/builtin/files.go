@@ -466,6 +466,9 @@ func (h *Handler) Undo(ctx context.Context, key string) (tools.Change, error) {
 	if err != nil {
 		return c, err
 	}
+	if c.After == tools.Many {
+		return c, tools.ErrNoChange // of another kind
+	}
 	if c.Undone != nil {
 		return c, &tools.UndoError{Say: fmt.Sprintf("the change of %s was undone already, at %s", c.Path, c.Undone.Format(time.RFC3339))}
 	}

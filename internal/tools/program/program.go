@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"maps"
 	"mime"
 	"os"
@@ -283,7 +282,7 @@ func refuse(class deed.Class, format string, args ...any) (deed.Result, *deed.Fa
 
 // run writes the program into its folder, runs it, and keeps what it made.
 func (c *call) run(ctx context.Context) (deed.Result, *deed.Failure) {
-	before, over := c.list()
+	before, over := tools.Tree(c.root, maxFiles)
 	if over {
 		return refuse("bounds", "the session's folder holds more than %d files", maxFiles)
 	}
@@ -383,34 +382,9 @@ func clip(b []byte) string {
 	return tools.Clip(strings.TrimRight(strings.ToValidUTF8(string(b), "�"), "\n"), maxRead)
 }
 
-// stamp tells whether a file has changed.
-type stamp struct {
-	size, at int64
-}
-
-// list gives the regular files of the folder; over says that they are too many.
-func (c *call) list() (files map[string]stamp, over bool) {
-	files = map[string]stamp{}
-	seen := 0
-	err := fs.WalkDir(c.root.FS(), ".", func(p string, e fs.DirEntry, err error) error {
-		if err != nil {
-			return nil // what cannot be read is not kept
-		}
-		if seen++; seen > maxFiles+1 {
-			return fs.SkipAll
-		}
-		info, err := e.Info()
-		if err == nil && info.Mode().IsRegular() { // a link leads where it likes
-			files[p] = stamp{info.Size(), info.ModTime().UnixNano()}
-		}
-		return nil
-	})
-	return files, err != nil || seen > maxFiles+1
-}
-
 // keep keeps the files that are new, or other than before, by their content.
-func (c *call) keep(ctx context.Context, before map[string]stamp) ([]ledger.File, error) {
-	after, over := c.list()
+func (c *call) keep(ctx context.Context, before map[string]tools.Stamp) ([]ledger.File, error) {
+	after, over := tools.Tree(c.root, maxFiles)
 	if over {
 		c.empty()
 		return nil, fmt.Errorf("it made more than %d files; its folder was emptied", maxFiles)
@@ -421,7 +395,7 @@ func (c *call) keep(ctx context.Context, before map[string]stamp) ([]ledger.File
 		if p == c.file || before[p] == after[p] || strings.HasPrefix(path.Base(p), ".") {
 			continue
 		}
-		if len(out) == maxKept || after[p].size > maxFile {
+		if len(out) == maxKept || after[p].Size > maxFile {
 			left++
 			continue
 		}

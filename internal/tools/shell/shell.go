@@ -1,0 +1,361 @@
+// Package shell runs lines of the shell that a model writes, in one granted folder. A line
+// works on a copy of the folder, in the sandbox; what it has changed there is then put into the
+// folder itself. So a person sees before they agree what it will change, all of it can be
+// undone together, and nothing outside is ever touched.
+package shell
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"github.com/pmezard/go-difflib/difflib"
+
+	"stonebaton.example/core/deed"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
+	"stonebaton.example/internal/sandbox"
+	"stonebaton.example/internal/tools"
+)
+
+// Bounds of a line that no file sets.
+const (
+	maxOutput = 1 << 20
+	maxRead   = 20_000
+	maxFiles  = 2000
+)
+
+// Handler runs lines.
+type Handler struct {
+	dir, work string
+	records   tools.Records
+	working   sync.Mutex // one line at a time
+}
+
+// New gives a handler for the project in dir. Copies are made below work; "" is the system's
+// folder for what is temporary.
+func New(dir, work string, r tools.Records) *Handler {
+	if abs, err := filepath.Abs(dir); err == nil {
+		dir = abs
+	}
+	return &Handler{dir: dir, work: work, records: r}
+}
+
+// Rehearsal gives a handler that changes nothing: its lines work on the copy alone.
+func (h *Handler) Rehearsal() tools.Handler { return &rehearsal{h} }
+
+type rehearsal struct{ *Handler }
+
+// Call runs a line on the copy.
+func (r *rehearsal) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
+	done, bad := r.try(ctx, i)
+	return deed.Result{Value: done.value}, bad
+}
+
+// change is what a line has made of one file. nil is no file.
+type change struct {
+	Was, Now []byte
+	Mode     fs.FileMode
+}
+
+// tried is a line that was run on the copy.
+type tried struct {
+	value   map[string]any
+	changes map[string]change
+}
+
+func refuse(class deed.Class, format string, args ...any) *deed.Failure {
+	return &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
+}
+
+// try runs the line of a call on a copy of its folder.
+func (h *Handler) try(ctx context.Context, i deed.Invocation) (tried, *deed.Failure) {
+	s := i.Tool.Work.Spec.(*Shell)
+	args, _ := i.Args.(map[string]any)
+	line, _ := args["line"].(string)
+	var out tried
+	if m := sandbox.Missing(); m != "" {
+		return out, refuse("config", "it was not run: %s", m)
+	}
+	root, err := h.open(s)
+	if err != nil {
+		return out, refuse("config", "%v", err)
+	}
+	defer root.Close()
+	before, over := tools.Tree(root, maxFiles)
+	if over {
+		return out, refuse("bounds", "the folder %s holds more than %d files", s.In, maxFiles)
+	}
+	dir, err := os.MkdirTemp(h.work, "shell-")
+	if err != nil {
+		return out, refuse("config", "no copy of the folder could be made: %v", err)
+	}
+	defer os.RemoveAll(dir)
+	was := map[string][]byte{}
+	total := int64(0)
+	for _, p := range slices.Sorted(maps.Keys(before)) {
+		body, err := root.ReadFile(p)
+		if err != nil {
+			return out, refuse("config", "%s cannot be read: %v", path.Join(s.In, p), err)
+		}
+		if total += int64(len(body)); total > int64(s.DiskMB)<<20 {
+			return out, refuse("bounds", "the folder %s holds more than %d MB", s.In, s.DiskMB)
+		}
+		was[p] = body
+		at := filepath.Join(dir, filepath.FromSlash(p))
+		if err := errors.Join(os.MkdirAll(filepath.Dir(at), 0o700), os.WriteFile(at, body, before[p].Mode|0o600)); err != nil {
+			return out, refuse("config", "no copy of the folder could be made: %v", err)
+		}
+	}
+	spec := sandbox.Spec{Args: []string{"/bin/sh", "-c", line}, Dir: dir, Reads: []string{"/bin/sh"}, Network: s.Network, Output: maxOutput, Tell: i.Logs(), Log: i.Logs(),
+		Memory: int64(s.MemoryMB) << 20, Disk: int64(s.DiskMB) << 20, Processes: s.Processes, Env: []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir, "LANG=C.UTF-8"}}
+	for _, p := range s.Reads {
+		if !filepath.IsAbs(p) {
+			p = filepath.Join(h.dir, p)
+		}
+		spec.Reads = append(spec.Reads, p)
+	}
+	d, err := sandbox.Run(ctx, spec)
+	if err != nil {
+		return out, refuse("config", "it failed to start: %v", err)
+	}
+	out.value = map[string]any{"exit": float64(d.Code)}
+	for k, v := range map[string]string{"output": clip(d.Stdout), "errors": clip(d.Stderr)} {
+		if v != "" {
+			out.value[k] = v
+		}
+	}
+	switch {
+	case d.Broke != "":
+		out.value["exit"], out.value["ended"] = -1.0, "it was ended, and nothing that it changed is kept: "+d.Broke
+		return out, nil
+	case d.Late:
+		out.value["exit"], out.value["ended"] = -1.0, fmt.Sprintf("it had not ended after %s; it was ended, and nothing that it changed is kept", i.Tool.Timeout)
+		return out, nil
+	case d.Signal != "":
+		out.value["ended"] = "it was ended by a signal: " + d.Signal
+	}
+	copied, err := os.OpenRoot(dir)
+	if err != nil {
+		return out, refuse("config", "%v", err)
+	}
+	defer copied.Close()
+	after, over := tools.Tree(copied, maxFiles)
+	if over {
+		out.value["exit"], out.value["ended"] = -1.0, fmt.Sprintf("it made more than %d files; nothing that it changed is kept", maxFiles)
+		return out, nil
+	}
+	out.changes = map[string]change{}
+	for p, st := range after {
+		body, err := copied.ReadFile(p)
+		if err != nil {
+			continue
+		}
+		if old, there := was[p]; !there || !bytes.Equal(old, body) {
+			out.changes[p] = change{Was: was[p], Now: body, Mode: st.Mode}
+		}
+	}
+	for p, body := range was {
+		if _, there := after[p]; !there {
+			out.changes[p] = change{Was: body, Mode: before[p].Mode}
+		}
+	}
+	return out, nil
+}
+
+func clip(b []byte) string {
+	return tools.Clip(strings.TrimRight(strings.ToValidUTF8(string(b), "�"), "\n"), maxRead)
+}
+
+// open opens the folder that lines work in, so that nothing leads out of it.
+func (h *Handler) open(s *Shell) (*os.Root, error) {
+	if !tools.Straight(h.dir, s.In) {
+		return nil, fmt.Errorf("the folder %s is reached through a link; grant the folder itself", s.In)
+	}
+	root, err := os.OpenRoot(filepath.Join(h.dir, s.In))
+	if err != nil {
+		return nil, fmt.Errorf("the folder %s cannot be opened: %w", s.In, err)
+	}
+	return root, nil
+}
+
+// Look shows what a line would change. One that may reach the network is not run for that.
+func (h *Handler) Look(ctx context.Context, i deed.Invocation) (string, *deed.Failure) {
+	s := i.Tool.Work.Spec.(*Shell)
+	if s.Network {
+		return "", nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, i.Tool.Timeout)
+	defer cancel()
+	i.Log = nil
+	t, bad := h.try(ctx, i)
+	if bad != nil {
+		return "", bad
+	}
+	return difference(s.In, t.changes), nil
+}
+
+// difference shows changes as one unified difference.
+func difference(in string, changes map[string]change) string {
+	var b strings.Builder
+	for _, p := range slices.Sorted(maps.Keys(changes)) {
+		c := changes[p]
+		from, to := path.Join(in, p), path.Join(in, p)
+		if c.Was == nil {
+			from = "/dev/null"
+		}
+		if c.Now == nil {
+			to = "/dev/null"
+		}
+		if !utf8.Valid(c.Was) || !utf8.Valid(c.Now) || len(c.Was)+len(c.Now) > 1<<20 {
+			fmt.Fprintf(&b, "--- %s\n+++ %s\n(%d bytes, then %d)\n", from, to, len(c.Was), len(c.Now))
+			continue
+		}
+		d, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(c.Was), B: lines(c.Now), FromFile: from, ToFile: to, Context: 2})
+		if err == nil {
+			b.WriteString(d)
+		}
+	}
+	return tools.Clip(b.String(), 64<<10)
+}
+
+func lines(b []byte) []string {
+	if len(b) == 0 {
+		return nil
+	}
+	return difflib.SplitLines(strings.TrimSuffix(string(b), "\n"))
+}
+
+// Call runs the line of a call, and puts what it changed into the folder.
+func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
+	h.working.Lock()
+	defer h.working.Unlock()
+	s := i.Tool.Work.Spec.(*Shell)
+	args, _ := i.Args.(map[string]any)
+	line, _ := args["line"].(string)
+	sent := &ledger.Sent{Method: "SHELL", URL: line}
+	t, bad := h.try(ctx, i)
+	if bad != nil {
+		bad.Sent = sent
+		return deed.Result{}, bad
+	}
+	sent.Status = int(t.value["exit"].(float64))
+	sent.Reply, _ = t.value["output"].(string)
+	sent.Log, _ = t.value["errors"].(string)
+	if len(t.changes) == 0 {
+		return deed.Result{Value: t.value, Sent: sent}, nil
+	}
+	if s.free(i.Args) {
+		t.value["ended"] = "it changed files, which are as they were: the line is listed as harmless"
+		return deed.Result{Value: t.value, Sent: sent}, nil
+	}
+	sent.Diff, sent.Undo = difference(s.In, t.changes), i.Key
+	was, err := json.Marshal(t.changes)
+	if err != nil {
+		return deed.Result{}, refuse("config", "what it changed cannot be kept: %v", err)
+	}
+	text := string(was)
+	if err := h.records.SaveChange(ctx, tools.Change{Key: i.Key, Run: i.Run, Step: string(i.Step), At: time.Now().UTC(), Path: s.In, Before: &text, After: tools.Many}); err != nil {
+		f := refuse("store", "what is needed to undo it cannot be kept, so nothing was changed: %v", err)
+		f.Sent = sent
+		return deed.Result{}, f
+	}
+	root, err := h.open(s)
+	if err != nil {
+		return deed.Result{}, refuse("config", "%v", err)
+	}
+	defer root.Close()
+	if err := apply(root, t.changes, func(c change) []byte { return c.Now }); err != nil {
+		return deed.Result{}, &deed.Failure{Outcome: ledger.Unknown, Class: "files", Say: err.Error(), Sent: sent}
+	}
+	var names []any
+	for _, p := range slices.Sorted(maps.Keys(t.changes)) {
+		names = append(names, p)
+	}
+	t.value["changed"] = names
+	return deed.Result{Value: t.value, Sent: sent}, nil
+}
+
+// apply brings files to how they were before the changes, or after them.
+func apply(root *os.Root, changes map[string]change, to func(change) []byte) error {
+	for _, p := range slices.Sorted(maps.Keys(changes)) {
+		c := changes[p]
+		body := to(c)
+		if body == nil {
+			if err := root.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("%s could not be removed: %w", p, err)
+			}
+			continue
+		}
+		if err := root.MkdirAll(path.Dir(p), 0o755); err != nil {
+			return fmt.Errorf("the folder of %s could not be made: %w", p, err)
+		}
+		if err := root.WriteFile(p, body, c.Mode); err != nil {
+			return fmt.Errorf("%s could not be written: %w", p, err)
+		}
+	}
+	return nil
+}
+
+// Undo puts all files back that a line changed, unless one has changed since.
+func (h *Handler) Undo(ctx context.Context, key string) (tools.Change, error) {
+	h.working.Lock()
+	defer h.working.Unlock()
+	c, err := h.records.Change(ctx, key)
+	switch {
+	case err != nil:
+		return c, err
+	case c.After != tools.Many:
+		return c, tools.ErrNoChange
+	case c.Undone != nil:
+		return c, &tools.UndoError{Say: fmt.Sprintf("what the line changed in %s was undone already, at %s", c.Path, c.Undone.Format(time.RFC3339))}
+	}
+	changes := map[string]change{}
+	if err := json.Unmarshal([]byte(*c.Before), &changes); err != nil {
+		return c, err
+	}
+	root, err := h.open(&Shell{In: c.Path})
+	if err != nil {
+		return c, &tools.UndoError{Say: err.Error()}
+	}
+	defer root.Close()
+	for p, x := range changes {
+		now, err := root.ReadFile(p)
+		gone := errors.Is(err, fs.ErrNotExist)
+		if (x.Now == nil) != gone || (!gone && !bytes.Equal(now, x.Now)) {
+			return c, &tools.UndoError{Say: fmt.Sprintf("%s has been changed since; undo that first, or change it by hand", path.Join(c.Path, p))}
+		}
+	}
+	if err := apply(root, changes, func(x change) []byte { return x.Was }); err != nil {
+		return c, err
+	}
+	now := time.Now().UTC()
+	c.Undone = &now
+	return c, h.records.MarkUndone(ctx, key, now)
+}
+
+// Check says what keeps lines from being run.
+func (h *Handler) Check(_ context.Context, t *project.Tool) error {
+	s := t.Work.Spec.(*Shell)
+	root, err := h.open(s)
+	if err != nil {
+		return err
+	}
+	root.Close()
+	if m := sandbox.Missing(); m != "" {
+		return errors.New(m + ", so lines are refused")
+	}
+	return nil
+}
