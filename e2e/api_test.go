@@ -105,9 +105,9 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	get("/api/openapi.json")
 	assert.Equal(t, "harbour", get("/api/project")["name"])
 	assert.Empty(t, get("/api/problems")["problems"])
-	assert.Len(t, get("/api/tools")["tools"], 15)
+	assert.Len(t, get("/api/tools")["tools"], 16)
 	assert.Len(t, get("/api/project")["relays"], 4)
-	assert.Len(t, get("/api/map")["nodes"], 27)
+	assert.Len(t, get("/api/map")["nodes"], 29)
 	assert.Len(t, get("/api/map?relay=berth_letter")["nodes"], 12)
 	assert.Len(t, get("/api/models")["models"], 3)
 	assert.Equal(t, "answers", a.call("POST", "/api/models/house/test", "{}", 200)["status"])
@@ -182,6 +182,7 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	assert.Equal(t, "refused", a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":"x"}}`, 200)["status"])
 
 	a.bench(dir)
+	a.program(s)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "late.yaml"), []byte("source: late\nmcp: {command: [no-such-program-xy]}\ntake: [look]\n"), 0o644))
 	require.Eventually(t, func() bool { return len(get("/api/trust")["waiting"].([]any)) == 1 }, 20*time.Second, 10*time.Millisecond, "what appears does not start")
 	a.call("GET", "/api/sources/late", "", 404) // the file has an error: its tools are not known
@@ -201,6 +202,41 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 			}
 		}
 	}
+}
+
+// program runs one that a model wrote, reads the file that it made, and keeps it as a tool.
+func (a *api) program(s *server) {
+	a.t.Helper()
+	begun := a.call("POST", "/api/runs", `{"agent":"works","text":"Write a table of the tide windows."}`, 201)["run"].(string)
+	for range 2 {
+		waitFor(a.t, s, begun, "held")
+		id := fmt.Sprint(a.call("GET", "/api/tickets?run="+begun, "", 200)["tickets"].([]any)[0].(map[string]any)["id"])
+		a.call("POST", "/api/tickets/"+id+"/settle", `{"verb":"allow"}`, 200)
+		require.Eventually(a.t, func() bool {
+			return len(a.call("GET", "/api/tickets?run="+begun+"&status=all", "", 200)["tickets"].([]any)) == 2
+		}, 20*time.Second, 20*time.Millisecond)
+	}
+	waitFor(a.t, s, begun, "done")
+	var hash, step string
+	for _, st := range a.call("GET", "/api/runs/"+begun, "", 200)["steps"].([]any) {
+		id := st.(map[string]any)["id"].(string)
+		if sent, ok := a.call("GET", "/api/runs/"+begun+"/steps/"+id, "", 200)["sent"].(map[string]any); ok && sent["files"] != nil {
+			hash, step = sent["files"].([]any)[0].(map[string]any)["hash"].(string), id
+		}
+	}
+	require.NotEmpty(a.t, hash)
+	for show, how := range map[string]string{"": "attachment; filename=windows.csv", "?show=1": "inline; filename=windows.csv"} {
+		resp, err := http.Get(a.url + "/api/runs/" + begun + "/files/" + hash + show)
+		require.NoError(a.t, err)
+		defer resp.Body.Close()
+		assert.Equal(a.t, how, resp.Header.Get("Content-Disposition"))
+		assert.Contains(a.t, resp.Header.Get("Content-Security-Policy"), "sandbox")
+		assert.Equal(a.t, "text/plain; charset=utf-8", resp.Header.Get("Content-Type"))
+	}
+	a.seen["GET /api/runs/{id}/files/{hash}"] = true
+	a.call("GET", "/api/runs/"+begun+"/files/none", "", 404)
+	a.call("POST", "/api/runs/"+begun+"/steps/"+step+"/keep", `{"name":"Tide Table","summary":"x"}`, 422)
+	a.call("POST", "/api/runs/"+begun+"/steps/"+step+"/keep", `{"name":"tide_table","summary":"Make the table of tide windows when somebody asks for it."}`, 201)
 }
 
 // people says who may use the service; from then on everybody has to say who they are.
@@ -234,7 +270,9 @@ func (a *api) link() {
 	a.t.Helper()
 	sent := ""
 	for _, m := range a.call("GET", "/api/outbox?to=jonas@kelmere.example", "", 200)["messages"].([]any) {
-		_, sent, _ = strings.Cut(m.(map[string]any)["text"].(string), "/link#")
+		if strings.HasPrefix(m.(map[string]any)["subject"].(string), "Waive") {
+			_, sent, _ = strings.Cut(m.(map[string]any)["text"].(string), "/link#")
+		}
 	}
 	require.NotEmpty(a.t, sent)
 	by := func(method, path, in string, code int) map[string]any {

@@ -145,7 +145,7 @@ func TestPartsOfARelayFromTheCommandLine(t *testing.T) {
 		assert.Contains(t, r.err, want, args)
 	}
 	r = s.run(t, "say", "-turns", "1", "When is job 12 ready?")
-	assert.Contains(t, r.out, "the run has used its 1 turns (limit turns: 1)")
+	assert.Contains(t, r.out, "the run has used its one turn (limit turns: 1)")
 
 	run := firstRun(t, s.run(t, "runs", "-json").out)
 	r = s.run(t, "request", run, "-step", "1")

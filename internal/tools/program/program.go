@@ -81,7 +81,7 @@ func (h *Handler) open(i deed.Invocation) (*call, func(), error) {
 	text := func(k string) string { s, _ := args[k].(string); return s }
 	c := &call{Handler: h, i: i, spec: i.Tool.Work.Spec.(*Program), language: text("language"), file: text("file"), code: text("code")}
 	session, _, _ := strings.Cut(i.Run, "-")
-	done := func() {}
+	var done func()
 	if session == "" || h.folders == "" {
 		dir, err := os.MkdirTemp("", "program-")
 		if err != nil {
