@@ -77,7 +77,8 @@ type Begun struct {
 	Session  string `json:"session"`
 	Status   string `json:"status"` // going or waiting
 	WaitsFor string `json:"waits_for,omitempty"`
-	Broken   string `json:"broken,omitempty"` // the first error of the files, where the last good version answers
+	Settled  int64  `json:"settled,omitempty"` // the ticket that the message settled, in place of beginning a run: a plain yes or no
+	Broken   string `json:"broken,omitempty"`  // the first error of the files, where the last good version answers
 }
 
 // Rows of lists, and what they are made of.

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -21,9 +22,11 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/right"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/live"
+	"stonebaton.example/internal/people"
 	"stonebaton.example/internal/secret"
 	"stonebaton.example/internal/service"
 	"stonebaton.example/internal/store"
@@ -126,6 +129,27 @@ func BenchmarkManyHeld(b *testing.B) {
 			pages = append(pages, time.Since(began))
 		}
 		b.ReportMetric(median(pages), "page_ms")
+		for _, who := range []struct{ unit, name string }{{"mine_ms", "agnes"}, {"none_ms", "jonas"}} { // one who may settle all of them, and one who may none
+			rights := []right.Right{right.Talk, right.Approve}
+			if who.name == "jonas" {
+				rights = rights[:1]
+			}
+			token, err := a.People.Add(people.Person{Name: who.name, Rights: rights}, time.Now())
+			require.NoError(b, err)
+			pages = nil
+			for range 5 {
+				req, err := http.NewRequest(http.MethodGet, srv.URL+"/api/tickets?whose=mine&limit=200", nil)
+				require.NoError(b, err)
+				req.Header.Set("Authorization", "Bearer "+token)
+				began = time.Now()
+				resp, err := http.DefaultClient.Do(req)
+				require.NoError(b, err)
+				require.Equal(b, http.StatusOK, resp.StatusCode)
+				resp.Body.Close()
+				pages = append(pages, time.Since(began))
+			}
+			b.ReportMetric(median(pages), who.unit)
+		}
 		srv.Close()
 
 		var waits []time.Duration
@@ -165,6 +189,55 @@ func BenchmarkLapses(b *testing.B) {
 		require.Zero(b, n)
 		e.Close()
 		require.NoError(b, st.Close())
+	}
+}
+
+// BenchmarkRights: what it adds to a request that it is known who asks: as the local person, by
+// a token, and by the cookie of a sign-in.
+func BenchmarkRights(b *testing.B) {
+	files := b.TempDir()
+	require.NoError(b, os.WriteFile(filepath.Join(files, project.Main), []byte(fmt.Sprintf(gates, "1h")), 0o600))
+	a, err := app.Open(ctx, app.Config{Dir: files, Access: app.Access{Local: true}})
+	require.NoError(b, err)
+	defer a.Close()
+	var token string
+	for i := range 200 {
+		if token, err = a.People.Add(people.Person{Name: fmt.Sprintf("p%d", i), Rights: []right.Right{right.Talk, right.View}}, time.Now()); err != nil {
+			b.Fatal(err)
+		}
+	}
+	h := service.New(a, web.Files(), slog.New(slog.DiscardHandler), "bench").Handler()
+	ask := func(change func(*http.Request)) *httptest.ResponseRecorder {
+		r := httptest.NewRequest(http.MethodGet, "http://127.0.0.1/api/trust", nil)
+		change(r)
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, r)
+		return w
+	}
+	in := httptest.NewRequest(http.MethodPost, "http://127.0.0.1/api/sign-in", strings.NewReader(fmt.Sprintf(`{"token":%q}`, token)))
+	in.Header.Set("Content-Type", "application/json")
+	w := httptest.NewRecorder()
+	h.ServeHTTP(w, in)
+	require.Equal(b, http.StatusOK, w.Code)
+	cookie := w.Result().Cookies()[0]
+	ways := []struct {
+		unit   string
+		change func(*http.Request)
+	}{
+		{"local_us", func(*http.Request) {}},
+		{"token_us", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+token) }},
+		{"cookie_us", func(r *http.Request) { r.AddCookie(cookie) }},
+	}
+	took := map[string][]time.Duration{}
+	for range 500 {
+		for _, x := range ways {
+			began := time.Now()
+			require.Equal(b, http.StatusOK, ask(x.change).Code)
+			took[x.unit] = append(took[x.unit], time.Since(began))
+		}
+	}
+	for _, x := range ways {
+		b.ReportMetric(median(took[x.unit])*1000, x.unit)
 	}
 }
 

@@ -318,6 +318,46 @@ func TestATicketThatNamesNobody(t *testing.T) {
 	assert.Equal(t, 200, code, "a write of one's own that one confirms: %s", body)
 }
 
+func TestAPlainYesCountsForItsOneTicket(t *testing.T) {
+	h := everybody(t, run(t, shop))
+	say := func(name, session, text string) (int, api.Begun) {
+		code, raw := h.as(name, "POST", "/api/runs", api.Start{Session: session, Text: text})
+		var b api.Begun
+		require.NoError(t, json.Unmarshal([]byte(raw), &b), raw)
+		return code, b
+	}
+	id := h.begins("tess", "Tow the Gannet, please.")
+	session, _, _ := strings.Cut(id, "-")
+	n := h.ticketOf(id).ID
+	code, b := say("tess", session, "Yes, please.")
+	assert.Equal(t, 200, code)
+	assert.Equal(t, api.Begun{Run: id, Session: session, Status: "going", Settled: n}, b)
+	require.NoError(t, h.app.Engine.Wait(ctx))
+	row, err := h.app.Store.Ticket(ctx, n)
+	require.NoError(t, err)
+	assert.Equal(t, "allow", row.Status)
+	assert.Equal(t, "tess", row.SettledBy)
+
+	id = h.begins("tess", "Tow the Petrel, please.")
+	session, _, _ = strings.Cut(id, "-")
+	code, _ = say("tess", session, "No.")
+	assert.Equal(t, 200, code)
+	require.NoError(t, h.app.Engine.Wait(ctx))
+	row, err = h.app.Store.Ticket(ctx, n+1)
+	require.NoError(t, err)
+	assert.Equal(t, "refuse", row.Status)
+	assert.Equal(t, "No.", row.Because)
+
+	id = h.begins("tess", "Tow the Tern, please.")
+	session, _, _ = strings.Cut(id, "-")
+	code, _ = say("tess", session, "Yes, and then tow the Petrel.")
+	assert.Equal(t, 202, code, "what says more is a message")
+	id = h.begins("tess", "Moor the Gannet, please.")
+	session, _, _ = strings.Cut(id, "-")
+	code, _ = say("tess", session, "yes")
+	assert.Equal(t, 202, code, "it is not hers to allow")
+}
+
 func TestATicketWhosePeopleAreGone(t *testing.T) {
 	h := everybody(t, run(t, shop))
 	id := h.begins("tess", "Waive 600 EUR of the dues of the Gannet, please.")

@@ -14,6 +14,7 @@ import (
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/prompt"
+	"stonebaton.example/core/reading"
 	"stonebaton.example/core/right"
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/trace"
@@ -41,6 +42,18 @@ func (s *Service) begin(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if t, verb, err := s.confirms(c, in, person); err != nil {
+		return err
+	} else if t != nil {
+		said := api.Settle{Verb: verb, As: cmp.Or(person, engine.Local), Shown: ledger.Hash(t.Shown)}
+		if verb == ledger.RefuseIt {
+			said.Because = in.Text
+		}
+		if err := s.decide(c, *t, said); err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, api.Begun{Run: t.Run, Session: in.Session, Status: "going", Settled: t.ID, Broken: s.app.Projects.Broken()})
+	}
 	b, err := s.app.Engine.Begin(c.Request().Context(), engine.Start{Session: in.Session, Text: in.Text, Person: person, Agent: in.Agent, Tools: in.Tools, Rung: in.Rung, Rungs: in.Rungs, Model: in.Model, State: in.State, Relay: in.Relay, Input: in.Input, From: in.From, Kept: in.Kept, Until: in.Until, Turns: in.Turns, PersonAt: in.PersonAt})
 	if err != nil {
 		return err
@@ -53,6 +66,32 @@ func (s *Service) begin(c *echo.Context) error {
 	}
 	c.Response().Header().Set("Location", "/api/runs/"+b.Run)
 	return c.JSON(http.StatusCreated, out)
+}
+
+// confirms says whether a message is a plain yes or no to the one question that its session
+// waits with: whether the person lets a call go ahead that they asked for and may settle
+// themselves. What says more, and what could be about another ticket, is a message.
+func (s *Service) confirms(c *echo.Context, in api.Start, person string) (*rows.Ticket, ledger.Verb, error) {
+	m := reading.ReadManners(in.Text)
+	if in.Session == "" || in.Agent != "" || in.Relay != "" || in.State != nil || (!m.Yes && !m.No) {
+		return nil, "", nil
+	}
+	row, err := s.app.Store.SessionRow(c.Request().Context(), in.Session)
+	if err != nil || row.Status != string(ledger.Held) || (person != "" && person != row.Person) {
+		return nil, "", err
+	}
+	open, err := s.app.Store.Tickets(c.Request().Context(), store.TicketFilter{Run: row.Last})
+	if err != nil || len(open) != 1 {
+		return nil, "", err
+	}
+	t := open[0]
+	if t.Form != string(ledger.GateTicket) || t.Need > 1 || t.Barred == row.Person || !slices.Contains(t.By, row.Person) {
+		return nil, "", nil
+	}
+	if m.Yes {
+		return &t, ledger.Allow, nil
+	}
+	return &t, ledger.RefuseIt, nil
 }
 
 // speaks says whom a message is from: whoever asks. What only tries the project out, such as

@@ -159,18 +159,23 @@ func (f TicketFilter) narrow(p named) (string, error) {
 	p["name"], p["stands"], p["any"] = f.For.Name, string(stands), f.For.Any
 	own := `run IN (SELECT id FROM run WHERE person = :name)`
 	mine := `((approvers = '[]' AND (:any OR ((stepwise = 1 OR form NOT IN ('gate', 'text', 'limit')) AND ` + own + `)))
-		OR EXISTS (SELECT 1 FROM json_each(approvers) a JOIN json_each(:stands) s ON a.value = s.value)
-		OR (escalates IS NULL AND EXISTS (SELECT 1 FROM json_each(escalate_to) a JOIN json_each(:stands) s ON a.value = s.value)))`
+		OR approvers IN (` + names("approvers") + `) OR (escalates IS NULL AND escalate_to IN (` + names("escalate_to") + `)))`
 	switch f.Whose {
 	case Asked:
 		return q + ` AND ` + own, nil
 	case Mine:
-		return q + ` AND ` + mine + ` AND barred <> :name AND NOT EXISTS (SELECT 1 FROM json_each(votes) v WHERE json_extract(v.value, '$.by') = :name)`, nil
+		return q + ` AND ` + mine + ` AND barred <> :name AND (votes = '[]' OR NOT EXISTS (SELECT 1 FROM json_each(votes) v WHERE json_extract(v.value, '$.by') = :name))`, nil
 	}
 	if f.For.Every {
 		return q, nil
 	}
 	return q + ` AND (` + mine + ` OR ` + own + ` OR settled_by = :name)`, nil
+}
+
+// names selects the lists of names in a column of tickets that hold one of those that somebody
+// stands for. There are few of them, however many tickets there are.
+func names(column string) string {
+	return `SELECT x.` + column + ` FROM (SELECT DISTINCT ` + column + ` FROM ticket) x WHERE EXISTS (SELECT 1 FROM json_each(x.` + column + `) a JOIN json_each(:stands) s ON a.value = s.value)`
 }
 
 // Tickets lists tickets: the open ones with the nearest deadline first, or with
