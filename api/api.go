@@ -506,3 +506,9 @@ type KeptTool struct {
 	Program string `json:"program,omitempty"` // of the program; "" where it stands in the tool's file
 	Line    string `json:"line,omitempty"`    // the command line with which it runs outside, from the project's folder
 }
+
+// Changes is what a run has changed in files and nobody has undone, the newest first.
+type Changes struct {
+	Changes []tools.Change `json:"changes"`
+	Diff    string         `json:"diff,omitempty"` // all of it as one: from before the run to now
+}

@@ -419,3 +419,13 @@ func (c *Client) File(ctx context.Context, run, hash string) (io.ReadCloser, err
 	}
 	return resp.Body, nil
 }
+
+// Changes gives what a run has changed in files and nobody has undone.
+func (c *Client) Changes(ctx context.Context, run string) (out api.Changes, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/runs/"+url.PathEscape(run)+"/changes", nil, &out)
+}
+
+// UndoRun undoes all that a run has changed in files.
+func (c *Client) UndoRun(ctx context.Context, run string) (out api.Changes, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/runs/"+url.PathEscape(run)+"/undo", struct{}{}, &out)
+}

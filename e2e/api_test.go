@@ -234,6 +234,8 @@ func (a *api) program(s *server) {
 		assert.Equal(a.t, "text/plain; charset=utf-8", resp.Header.Get("Content-Type"))
 	}
 	a.seen["GET /api/runs/{id}/files/{hash}"] = true
+	assert.Empty(a.t, a.call("GET", "/api/runs/"+begun+"/changes", "", 200)["changes"], "its own folder is not the project's")
+	assert.Empty(a.t, a.call("POST", "/api/runs/"+begun+"/undo", "{}", 200)["changes"])
 	a.call("GET", "/api/runs/"+begun+"/files/none", "", 404)
 	a.call("POST", "/api/runs/"+begun+"/steps/"+step+"/keep", `{"name":"Tide Table","summary":"x"}`, 422)
 	a.call("POST", "/api/runs/"+begun+"/steps/"+step+"/keep", `{"name":"tide_table","summary":"Make the table of tide windows when somebody asks for it."}`, 201)

@@ -25,12 +25,25 @@ var showCommand = command{
 		k.asJSON(fs)
 		step := fs.String("step", "", "everything about the step with this `number` or id")
 		file := fs.String("file", "", "print the file of this `name` that a program of the run made, the newest")
+		changes := fs.Bool("changes", false, "what the run has changed in files and nobody has undone, as one difference")
 		whole := fs.Bool("whole", false, "the run in full: what was sent, said, called and returned, in order")
 		return func(ctx context.Context, args []string) error {
 			if len(args) == 0 {
 				return use("which run? `stonebaton runs` lists them")
 			}
 			c := k.client()
+			if *changes {
+				out, err := c.Changes(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				if len(out.Changes) == 0 {
+					k.print("Run %s has changed nothing that is not undone.\n", args[0])
+					return nil
+				}
+				k.print("%s\n\n%s", painted(visible(strings.TrimRight(out.Diff, "\n"))), sprint("all of it is undone with   stonebaton undo -run %s\n", args[0]))
+				return nil
+			}
 			if *file != "" {
 				return k.madeFile(ctx, args[0], *file)
 			}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -222,7 +223,7 @@ func (s *Service) outbox(c *echo.Context) error {
 
 func (s *Service) undo(c *echo.Context) error {
 	about(c, c.Param("key"), "")
-	ch, err := s.app.Workshop.Set.Undo(c.Request().Context(), c.Param("key"))
+	ch, err := s.app.Undo(c.Request().Context(), c.Param("key"), asks(c).Name)
 	var ue *tools.UndoError
 	switch {
 	case errors.Is(err, tools.ErrNoChange):
@@ -232,12 +233,51 @@ func (s *Service) undo(c *echo.Context) error {
 	case err != nil:
 		return err
 	}
-	if ch.Run != "" {
-		if err := s.app.Engine.Undone(c.Request().Context(), ch.Run, ledger.StepID(ch.Step), ch.Path, asks(c).Name); err != nil {
+	return c.JSON(http.StatusOK, ch)
+}
+
+// changes gives what a run has changed in files, as one difference.
+func (s *Service) changes(c *echo.Context) error {
+	id := c.Param("id")
+	if err := s.mayRead(c, id); err != nil {
+		return err
+	}
+	list, diff, err := s.app.Changes(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, api.Changes{Changes: list, Diff: diff})
+}
+
+// undoRun undoes all that a run has changed in files, the newest first. Where one cannot be
+// undone it stops there, and says so.
+func (s *Service) undoRun(c *echo.Context) error {
+	if err := body(c, &struct{}{}); err != nil {
+		return err
+	}
+	ctx, id := c.Request().Context(), c.Param("id")
+	about(c, "run "+id, "")
+	if err := s.mayRead(c, id); err != nil {
+		return err
+	}
+	list, _, err := s.app.Changes(ctx, id)
+	if err != nil {
+		return err
+	}
+	out := api.Changes{Changes: []tools.Change{}}
+	for _, x := range list {
+		ch, err := s.app.Undo(ctx, x.Key, asks(c).Name)
+		var ue *tools.UndoError
+		if errors.As(err, &ue) {
+			return problem(http.StatusConflict, fmt.Sprintf("%d of %d changes of the run are undone; the others are as they were.", len(out.Changes), len(list)), "%s", ue.Say)
+		}
+		if err != nil {
 			return err
 		}
+		out.Changes = append(out.Changes, ch)
 	}
-	return c.JSON(http.StatusOK, ch)
+	about(c, "run "+id, fmt.Sprintf("%d changes", len(list)))
+	return c.JSON(http.StatusOK, out)
 }
 
 func (s *Service) sources(c *echo.Context) error {

@@ -99,6 +99,8 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/runs/:id/turns/:step/request", s.request)
 	g.GET("/runs/:id/files/:hash", s.file)
 	g.POST("/runs/:id/steps/:step/keep", s.keep)
+	g.GET("/runs/:id/changes", s.changes)
+	g.POST("/runs/:id/undo", s.undoRun)
 	g.POST("/runs/:id/stop", s.stop)
 	g.GET("/sessions", s.sessions)
 	g.GET("/sessions/:id", s.session)

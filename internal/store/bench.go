@@ -200,3 +200,16 @@ func (s *Store) KeepFile(_ context.Context, body []byte) (string, error) {
 
 // File gives a file that was kept.
 func (s *Store) File(h ledger.Hash) ([]byte, error) { return s.blobs.get(h) }
+
+// ChangesOf lists the changes of files that a run made and nobody has undone, the newest first.
+func (s *Store) ChangesOf(ctx context.Context, run string) ([]tools.Change, error) {
+	var list []changeRow
+	if err := s.read.SelectContext(ctx, &list, `SELECT key, run, step, at, path, before, after, undone FROM change WHERE run = ? AND undone IS NULL ORDER BY at DESC, key DESC`, run); err != nil {
+		return nil, err
+	}
+	out := []tools.Change{}
+	for _, r := range list {
+		out = append(out, tools.Change{Key: r.Key, Run: r.Run, Step: r.Step, Path: r.Path, Before: r.Before, After: r.After, At: r.At.Time, Undone: r.Undone.Ptr()})
+	}
+	return out, nil
+}

@@ -2,8 +2,11 @@ package tools
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
+	"path"
 	"strconv"
 	"strings"
 	"sync"
@@ -50,6 +53,33 @@ type Change struct {
 	Before *string    `json:"before,omitempty" db:"before"` // nil: the file did not exist
 	After  string     `json:"-" db:"after"`                 // hash of what was written
 	Undone *time.Time `json:"undone,omitempty" db:"undone"`
+}
+
+// FileChange is what one of several files was before a change, and after it. nil is no file.
+type FileChange struct {
+	Was, Now []byte
+	Mode     fs.FileMode
+}
+
+// Files gives the files that the change is about, by their paths within the project, each as
+// it was before; nil is no file.
+func (c Change) Files() (map[string][]byte, error) {
+	out := map[string][]byte{}
+	if c.After != Many {
+		out[c.Path] = nil
+		if c.Before != nil {
+			out[c.Path] = []byte(*c.Before)
+		}
+		return out, nil
+	}
+	var list map[string]FileChange
+	if err := json.Unmarshal([]byte(*c.Before), &list); err != nil {
+		return nil, err
+	}
+	for p, x := range list {
+		out[path.Join(c.Path, p)] = x.Was
+	}
+	return out, nil
 }
 
 // Records keeps what builtins leave behind.

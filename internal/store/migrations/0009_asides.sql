@@ -9,3 +9,4 @@ CREATE INDEX aside_run ON aside(run);
 -- Whose tickets they are is asked of each list of names once.
 CREATE INDEX ticket_approvers ON ticket(approvers);
 CREATE INDEX ticket_escalate_to ON ticket(escalate_to);
+CREATE INDEX change_run ON change(run);

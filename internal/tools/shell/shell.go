@@ -64,16 +64,10 @@ func (r *rehearsal) Call(ctx context.Context, i deed.Invocation) (deed.Result, *
 	return deed.Result{Value: done.value}, bad
 }
 
-// change is what a line has made of one file. nil is no file.
-type change struct {
-	Was, Now []byte
-	Mode     fs.FileMode
-}
-
 // tried is a line that was run on the copy.
 type tried struct {
 	value   map[string]any
-	changes map[string]change
+	changes map[string]tools.FileChange
 }
 
 func refuse(class deed.Class, format string, args ...any) *deed.Failure {
@@ -157,19 +151,19 @@ func (h *Handler) try(ctx context.Context, i deed.Invocation) (tried, *deed.Fail
 		out.value["exit"], out.value["ended"] = -1.0, fmt.Sprintf("it made more than %d files; nothing that it changed is kept", maxFiles)
 		return out, nil
 	}
-	out.changes = map[string]change{}
+	out.changes = map[string]tools.FileChange{}
 	for p, st := range after {
 		body, err := copied.ReadFile(p)
 		if err != nil {
 			continue
 		}
 		if old, there := was[p]; !there || !bytes.Equal(old, body) {
-			out.changes[p] = change{Was: was[p], Now: body, Mode: st.Mode}
+			out.changes[p] = tools.FileChange{Was: was[p], Now: body, Mode: st.Mode}
 		}
 	}
 	for p, body := range was {
 		if _, there := after[p]; !there {
-			out.changes[p] = change{Was: body, Mode: before[p].Mode}
+			out.changes[p] = tools.FileChange{Was: body, Mode: before[p].Mode}
 		}
 	}
 	return out, nil
@@ -208,7 +202,7 @@ func (h *Handler) Look(ctx context.Context, i deed.Invocation) (string, *deed.Fa
 }
 
 // difference shows changes as one unified difference.
-func difference(in string, changes map[string]change) string {
+func difference(in string, changes map[string]tools.FileChange) string {
 	var b strings.Builder
 	for _, p := range slices.Sorted(maps.Keys(changes)) {
 		c := changes[p]
@@ -277,7 +271,7 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 		return deed.Result{}, refuse("config", "%v", err)
 	}
 	defer root.Close()
-	if err := apply(root, t.changes, func(c change) []byte { return c.Now }); err != nil {
+	if err := apply(root, t.changes, func(c tools.FileChange) []byte { return c.Now }); err != nil {
 		return deed.Result{}, &deed.Failure{Outcome: ledger.Unknown, Class: "files", Say: err.Error(), Sent: sent}
 	}
 	var names []any
@@ -289,7 +283,7 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 }
 
 // apply brings files to how they were before the changes, or after them.
-func apply(root *os.Root, changes map[string]change, to func(change) []byte) error {
+func apply(root *os.Root, changes map[string]tools.FileChange, to func(tools.FileChange) []byte) error {
 	for _, p := range slices.Sorted(maps.Keys(changes)) {
 		c := changes[p]
 		body := to(c)
@@ -322,7 +316,7 @@ func (h *Handler) Undo(ctx context.Context, key string) (tools.Change, error) {
 	case c.Undone != nil:
 		return c, &tools.UndoError{Say: fmt.Sprintf("what the line changed in %s was undone already, at %s", c.Path, c.Undone.Format(time.RFC3339))}
 	}
-	changes := map[string]change{}
+	changes := map[string]tools.FileChange{}
 	if err := json.Unmarshal([]byte(*c.Before), &changes); err != nil {
 		return c, err
 	}
@@ -338,7 +332,7 @@ func (h *Handler) Undo(ctx context.Context, key string) (tools.Change, error) {
 			return c, &tools.UndoError{Say: fmt.Sprintf("%s has been changed since; undo that first, or change it by hand", path.Join(c.Path, p))}
 		}
 	}
-	if err := apply(root, changes, func(x change) []byte { return x.Was }); err != nil {
+	if err := apply(root, changes, func(x tools.FileChange) []byte { return x.Was }); err != nil {
 		return c, err
 	}
 	now := time.Now().UTC()
