@@ -250,7 +250,9 @@ func (t *Teller) call(ctx context.Context, p *project.Project, s *run.State, tic
 			return ctx.Err()
 		}
 	}
-	_, bad := t.Tools.Call(ctx, deed.Invocation{Project: p, Tool: tool, Args: args, Vars: vars, Facts: s.Facts(), Key: fmt.Sprintf("notice-%d-%s", n.N, to.Name), Person: to.Name, Pause: pause})
+	o := s.Opened()
+	rung := tool.Rung.Lower(o.Rung).Lower(o.Rungs[tool.Name]) // where tools are not let, neither is this one
+	_, bad := t.Tools.Call(ctx, deed.Invocation{Stub: rung.Stubs(tool.Effect), Project: p, Tool: tool, Args: args, Vars: vars, Facts: s.Facts(), Key: fmt.Sprintf("notice-%d-%s", n.N, to.Name), Person: to.Name, Pause: pause})
 	if bad != nil {
 		return errors.New(bad.Say)
 	}

@@ -42,10 +42,10 @@ func (s *Service) begin(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if t, verb, err := s.confirms(c, in, person); err != nil {
+	if t, verb, as, err := s.confirms(c, in, person); err != nil {
 		return err
 	} else if t != nil {
-		said := api.Settle{Verb: verb, As: cmp.Or(person, engine.Local), Shown: ledger.Hash(t.Shown)}
+		said := api.Settle{Verb: verb, As: as, Shown: ledger.Hash(t.Shown)}
 		if verb == ledger.RefuseIt {
 			said.Because = in.Text
 		}
@@ -71,27 +71,27 @@ func (s *Service) begin(c *echo.Context) error {
 // confirms says whether a message is a plain yes or no to the one question that its session
 // waits with: whether the person lets a call go ahead that they asked for and may settle
 // themselves. What says more, and what could be about another ticket, is a message.
-func (s *Service) confirms(c *echo.Context, in api.Start, person string) (*rows.Ticket, ledger.Verb, error) {
+func (s *Service) confirms(c *echo.Context, in api.Start, person string) (t *rows.Ticket, verb ledger.Verb, as string, err error) {
 	m := reading.ReadManners(in.Text)
 	if in.Session == "" || in.Agent != "" || in.Relay != "" || in.State != nil || (!m.Yes && !m.No) {
-		return nil, "", nil
+		return nil, "", "", nil
 	}
 	row, err := s.app.Store.SessionRow(c.Request().Context(), in.Session)
 	if err != nil || row.Status != string(ledger.Held) || (person != "" && person != row.Person) {
-		return nil, "", err
+		return nil, "", "", err
 	}
 	open, err := s.app.Store.Tickets(c.Request().Context(), store.TicketFilter{Run: row.Last})
 	if err != nil || len(open) != 1 {
-		return nil, "", err
+		return nil, "", "", err
 	}
-	t := open[0]
+	t = &open[0]
 	if t.Form != string(ledger.GateTicket) || t.Need > 1 || t.Barred == row.Person || !slices.Contains(t.By, row.Person) {
-		return nil, "", nil
+		return nil, "", "", nil
 	}
 	if m.Yes {
-		return &t, ledger.Allow, nil
+		return t, ledger.Allow, row.Person, nil
 	}
-	return &t, ledger.RefuseIt, nil
+	return t, ledger.RefuseIt, row.Person, nil
 }
 
 // speaks says whom a message is from: whoever asks. What only tries the project out, such as

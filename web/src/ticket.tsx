@@ -69,7 +69,7 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
         {ticket.reason && <span className="block">{ticket.agent} says: <Seen text={ticket.reason} /></span>}
         {!ticket.reason && <br />}
         {ticket.need > 1 && `${ticket.need} of `}
-        {ticket.by.join(", ") || "anybody"} {question ? "answers" : ticket.need > 1 ? "have to agree" : "decides"}
+        {ticket.by.join(ticket.need > 1 ? ", " : " or ") || "anybody"} {question ? "answers" : ticket.need > 1 ? "have to agree" : "decides"}
         {ticket.due && <> · lapses in {span(Math.max(0, Date.parse(ticket.due) - now))}</>} · {by ? `ticket ${ticket.id}` : <Link className="underline" to={`/tickets/${ticket.id}`}>ticket {ticket.id}</Link>}
         {ticket.escalates_at && <span className="block">{(ticket.escalate_to ?? []).join(", ")} may decide too in {span(Math.max(0, Date.parse(ticket.escalates_at) - now))}</span>}
         {ticket.barred && <span className="block">{ticket.barred} asked for it, and may not agree as well</span>}
