@@ -143,7 +143,7 @@ func TestALinkOnAPhone(t *testing.T) {
 	assert.Regexp(t, `mara +linkSettle +ticket \d+: allow \(link\)`, o.as(t, "mara", "record").out)
 }
 
-// TestTheWorkshopWritesAProgram: with a slip in it, mended, run after somebody agreed to each
+// TestTheWorkshopWritesAProgram: with a slip in it, fixed, run after somebody agreed to each
 // version; the table opens from the step, and the program becomes a tool.
 func TestTheWorkshopWritesAProgram(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "harbour")

@@ -58,7 +58,7 @@ func (c *clock) Until(time.Time, bool) (<-chan time.Time, func()) {
 	panic("nobody waits here")
 }
 
-// broken fails until it is mended, and counts.
+// broken fails until it is fixed, and counts.
 type broken struct {
 	engine.Tools
 	fails, calls int

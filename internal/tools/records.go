@@ -55,14 +55,14 @@ type Change struct {
 	Undone *time.Time `json:"undone,omitempty" db:"undone"`
 }
 
-// FileChange is what one of several files was before a change, and after it. nil is no file.
+// FileChange is what one of several files was before a change, and after it. nil where there was none.
 type FileChange struct {
 	Was, Now []byte
 	Mode     fs.FileMode
 }
 
 // Files gives the files that the change is about, by their paths within the project, each as
-// it was before; nil is no file.
+// it was before; nil where there was none.
 func (c Change) Files() (map[string][]byte, error) {
 	out := map[string][]byte{}
 	if c.After != Many {

@@ -1,7 +1,7 @@
 // Package program runs programs that a model writes, after a person agreed: in the sandbox,
 // in a folder of the session, which the next one of the session finds as this one left it. The
 // files that it makes are kept by their content. A program that fails is a result that the
-// model reads, and may mend, as often as the tool says.
+// model reads, and may fix, as often as the tool says.
 package program
 
 import (

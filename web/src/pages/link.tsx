@@ -1,4 +1,4 @@
-// The page of a link that was sent to somebody: one ticket, to be decided with one hand. The token stands behind the #,
+// The page of a link that was sent to somebody: one ticket, to be decided with one hand. The token follows the #,
 // so that it is in no log and no program that opens links decides anything.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
