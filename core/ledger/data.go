@@ -668,7 +668,8 @@ const (
 type Verb string
 
 // The verbs of tickets: the first three for gates, the next three for
-// outcomes, Answer and RefuseIt for questions, SendBack besides the first three for texts;
+// outcomes, Answer and RefuseIt for questions, Answer for a turn before which the person says
+// something, SendBack besides the first three for texts;
 // Lapsed is time's own.
 const (
 	Allow       Verb = "allow"
@@ -691,7 +692,7 @@ func (k TicketKind) Verbs() []Verb {
 	case QuestionTicket:
 		return []Verb{Answer, RefuseIt}
 	case PauseTicket:
-		return []Verb{Allow, Amend}
+		return []Verb{Allow, Amend, Answer}
 	case TextTicket:
 		return []Verb{Allow, RefuseIt, Amend, SendBack}
 	case GateTicket, LimitTicket:
@@ -774,7 +775,7 @@ type GateSettled struct {
 	As      string          `json:"as,omitempty"` // as in GateVoted, of the one who came last
 	Because string          `json:"because,omitempty"`
 	Args    json.RawMessage `json:"args,omitempty"`   // for Amend: the whole new arguments
-	Result  json.RawMessage `json:"result,omitempty"` // for Happened; the words of an Answer
+	Result  json.RawMessage `json:"result,omitempty"` // for Happened; the words of an Answer, which before a turn are said in its thread
 	ID      string          `json:"id,omitempty"`     // the settlement's own, so that a repeated click is known
 	Spare   bool            `json:"spare,omitempty"`  // this is not to be asked again in the session
 	Why     string          `json:"why"`

@@ -94,3 +94,21 @@ func TestAPersonPutsALineBetweenTheRoundsOfAnExchange(t *testing.T) {
 	heard := w.Asked[len(w.Asked)-1].Messages
 	assert.Equal(t, "It rises. The person says: speak of noon.", heard[len(heard)-1].Text, "the other hears it")
 }
+
+// TestAPersonSaysALineBeforeATurn: between the rounds of an exchange, and anywhere else.
+func TestAPersonSaysALineBeforeATurn(t *testing.T) {
+	w := stepwise(t, ledger.AtTurns)
+	goes(t, w, loop.Settlement{Verb: ledger.Answer, Result: "And say where she lies."})
+	require.Len(t, w.Asked, 1)
+	m := w.Asked[0].Messages
+	assert.Equal(t, "Look up the Petrel.", m[len(m)-2].Text)
+	assert.Equal(t, ledger.Message{Role: ledger.User, Text: "And say where she lies."}, m[len(m)-1])
+	w.Reply("", `look {"name":"Petrel"}`)
+	w.Step()
+	w.Return("t1.c1", map[string]any{"length_m": 12.0})
+	w.Step()
+	require.Error(t, says(w, w.S.Tickets()[0].Step, loop.Settlement{Verb: ledger.Answer, By: "ann", Result: " "}))
+	goes(t, w, loop.Settlement{Verb: ledger.Answer, Result: "Briefly."})
+	m = w.Asked[1].Messages
+	assert.Equal(t, "Briefly.", m[len(m)-1].Text, "after what the call brought")
+}

@@ -590,8 +590,15 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 	s.freed = s.freed || (t.Raised.Step && d.Spare)
 	if t.Raised.Form == ledger.PauseTicket {
 		p := s.byID[step.Parent()]
-		if d.Verb == ledger.Amend {
+		switch d.Verb {
+		case ledger.Amend:
 			p.reword(d.Args)
+		case ledger.Answer:
+			var line string
+			if err := json.Unmarshal(d.Result, &line); err != nil {
+				return fmt.Errorf("what the person says is not a text")
+			}
+			p.say(ledger.Message{Role: ledger.User, Text: line})
 		}
 		p.recountTurn()
 		return nil

@@ -143,7 +143,7 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 			string(ledger.GateTicket):     "         a allow, c change, r refuse, enter leaves it open: ",
 			string(ledger.OutcomeTicket):  "         h it happened, n it did not, g give up, enter leaves it open: ",
 			string(ledger.QuestionTicket): "         your answer; enter leaves it open: ",
-			string(ledger.PauseTicket):    "         g go on, c change, n go on without looking, enter leaves it open: ",
+			string(ledger.PauseTicket):    "         g go on, c change, s say something, n go on without looking, enter leaves it open: ",
 			string(ledger.LimitTicket):    "         a give that, c another amount, r no more, enter leaves it open: ",
 			string(ledger.TextTicket):     "         a allow, c change, b send back, r refuse, enter leaves it open: ",
 		}[t.Form]
@@ -187,6 +187,15 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 			s.Result = json.RawMessage(raw)
 		case strings.ToLower(choice)[:1] == "a", strings.ToLower(choice)[:1] == "g" && t.Form == string(ledger.PauseTicket):
 			s.Verb = ledger.Allow
+		case strings.ToLower(choice)[:1] == "s" && t.Form == string(ledger.PauseTicket):
+			s.Verb = ledger.Answer
+			line, err := read("         your line: ")
+			if err != nil {
+				return false, nil
+			}
+			if s.Result, err = json.Marshal(line); err != nil {
+				return false, err
+			}
 		case strings.ToLower(choice)[:1] == "r":
 			s.Verb = ledger.RefuseIt
 			if s.Because, err = read("         why? "); err != nil {

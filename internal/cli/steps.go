@@ -269,7 +269,7 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 		return out + sprint("         give that with   stonebaton allow %d    another amount with   stonebaton amend %d -args '{\"more\": …}'    no more with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
 	}
 	if t.Form == string(ledger.PauseTicket) {
-		return out + sprint("         go on with   stonebaton allow %d    change that with   stonebaton amend %d -args '{\"text\": \"…\"}'    go on without looking with   stonebaton allow %d -spare\n", t.ID, t.ID, t.ID)
+		return out + sprint("         go on with   stonebaton allow %d    change that with   stonebaton amend %d -args '{\"text\": \"…\"}'    say something with   stonebaton answer %d \"…\"    go on without looking with   stonebaton allow %d -spare\n", t.ID, t.ID, t.ID, t.ID)
 	}
 	if t.Form == string(ledger.TextTicket) {
 		ways := []string{fmt.Sprintf("allow with   stonebaton allow %d", t.ID)}

@@ -23,7 +23,7 @@ export const TicketCard = ({ ticket, by }: { ticket: Ticket; by?: By }) => <Card
 
 function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
   const me = useWho();
-  const [mode, setMode] = useState<"look" | "change" | "refuse" | "back" | "happened">("look");
+  const [mode, setMode] = useState<"look" | "change" | "refuse" | "back" | "happened" | "say">("look");
   const [because, setBecause] = useState("");
   const [result, setResult] = useState("");
   const [wrong, setWrong] = useState<string>();
@@ -129,6 +129,11 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
               Change…
             </Button>
           )}
+          {pause && may("answer") && (
+            <Button disabled={busy} onClick={() => setMode("say")}>
+              Say something…
+            </Button>
+          )}
           {may("back") && (
             <Button disabled={busy} onClick={() => setMode("back")}>
               Send back…
@@ -181,6 +186,26 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
           <div className="mt-1.5 flex gap-1.5">
             <Button tone="call" type="submit" disabled={busy || !because.trim()}>
               {question ? "Do not answer" : "Refuse"}
+            </Button>
+            <Button onClick={() => setMode("look")}>Back</Button>
+          </div>
+        </form>
+      )}
+      {mode === "say" && (
+        <form
+          className="mt-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            settle("answer", { result: because });
+          }}
+        >
+          <label>
+            <span className="label">Your line: {ticket.agent} hears it before the turn</span>
+            <textarea className="field" rows={2} autoFocus required value={because} onChange={(e) => setBecause(e.target.value)} />
+          </label>
+          <div className="mt-1.5 flex gap-1.5">
+            <Button tone="call" type="submit" disabled={busy || !because.trim()}>
+              Say it and go on
             </Button>
             <Button onClick={() => setMode("look")}>Back</Button>
           </div>
