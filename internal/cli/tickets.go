@@ -23,6 +23,7 @@ var ticketsCommand = command{
 		k.remote(fs)
 		k.asJSON(fs)
 		all := fs.Bool("all", false, "the settled ones too")
+		whose := fs.String("whose", "", "`mine`: those that you may settle and have not voted on; asked: those of your own runs")
 		follow := fs.Bool("follow", false, "go on, and print each ticket that is raised, and what becomes of it")
 		page := paging(fs, 100)
 		return func(ctx context.Context, args []string) error {
@@ -35,6 +36,9 @@ var ticketsCommand = command{
 				return k.followTickets(ctx)
 			}
 			q := page(url.Values{})
+			if *whose != "" {
+				q.Set("whose", *whose)
+			}
 			if *all {
 				q.Set("status", "all")
 			}

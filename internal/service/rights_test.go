@@ -157,7 +157,7 @@ func TestEachCallByEachKindOfPerson(t *testing.T) {
 		"GET /metrics": "vera bert ada", "GET /api/openapi.json": known, "POST /api/sign-out": known, "GET /api/record": known, "GET /api/live": known,
 		"GET /api/tickets": known, "GET /api/tickets/{id}": known, "POST /api/tickets/{id}/settle": known,
 		"GET /api/link": "", "POST /api/link/settle": "",
-		"POST /api/runs": "tess ada", "POST /api/runs/{id}/stop": "tess ada", "POST /api/sessions/{id}/share": "tess ada", "POST /mcp": "tess ada",
+		"POST /api/runs": "tess ada", "POST /api/runs/{id}/stop": "tess ada", "POST /api/sessions/{id}/share": "tess ada", "POST /mcp": "bert ada",
 		"GET /api/runs": "tess vera bert ada", "GET /api/runs/{id}": "tess vera bert ada", "GET /api/runs/{id}/changes": "tess vera bert ada", "POST /api/runs/{id}/undo": "bert ada", "POST /api/runs/{id}/steps/{step}/keep": "bert ada", "GET /api/runs/{id}/files/{hash}": "tess vera bert ada", "GET /api/runs/{id}/events": "tess vera bert ada", "GET /api/runs/{id}/steps/{step}": "tess vera bert ada",
 		"GET /api/runs/{id}/turns/{step}/request": "tess vera bert ada", "GET /api/sessions": "tess vera bert ada", "GET /api/sessions/{id}": "tess vera bert ada", "GET /api/outbox": "tess vera bert ada",
 		"GET /api/project": known, "GET /api/map": "vera bert ada", "GET /api/problems": "vera bert ada", "GET /api/tools": "vera bert ada", "GET /api/tools/{name}": "vera bert ada", "GET /api/trust": "vera bert ada",
