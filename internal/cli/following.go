@@ -45,7 +45,7 @@ func (f *follower) follow(ctx context.Context, run string, after int64) (trace.T
 		if !f.silent {
 			f.end()
 		}
-		if err != nil || !held || f.read == nil {
+		if err != nil || !held {
 			return last, err
 		}
 		tickets, err := f.c.Open(ctx, run)
@@ -54,6 +54,9 @@ func (f *follower) follow(ctx context.Context, run string, after int64) (trace.T
 		}
 		if len(tickets) == 0 {
 			continue // settled meanwhile
+		}
+		if f.read == nil {
+			return last, nil
 		}
 		settled, err := f.ask(ctx, tickets[0])
 		if err != nil || !settled {
@@ -185,7 +188,7 @@ func (f *follower) ask(ctx context.Context, t rows.Ticket) (bool, error) {
 				continue
 			}
 			s.Result = json.RawMessage(raw)
-		case strings.ToLower(choice)[:1] == "a", strings.ToLower(choice)[:1] == "g" && t.Form == string(ledger.PauseTicket):
+		case strings.ToLower(choice)[:1] == "a", strings.EqualFold(choice, "yes"), strings.ToLower(choice)[:1] == "g" && t.Form == string(ledger.PauseTicket):
 			s.Verb = ledger.Allow
 		case strings.ToLower(choice)[:1] == "s" && t.Form == string(ledger.PauseTicket):
 			s.Verb = ledger.Answer

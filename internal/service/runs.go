@@ -37,7 +37,7 @@ func (s *Service) begin(c *echo.Context) error {
 	if err := body(c, &in); err != nil {
 		return err
 	}
-	about(c, "session "+in.Session, "")
+	about(c, cmp.Or(in.Session, "a new session"), "")
 	person, err := s.speaks(c, in)
 	if err != nil {
 		return err
