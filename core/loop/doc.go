@@ -22,7 +22,10 @@
 //	people.go    who may settle a ticket, at once and after a while
 //	leads.go     what settling a ticket leads to, in sentences
 //	settle.go    who may settle what, and how
+//	notice.go    the call by which somebody is told of a ticket
+//	aside.go     calls that wait for people beside the conversation
 //	limits.go    what forbids another turn, and the timers
+//	more.go      people asked for more than a limit
 //	ending.go    how a run that was stopped, or has used up a limit, ends
 //	results.go   the results of deeds, as events
 //	cut.go       what a model reads of a long result
