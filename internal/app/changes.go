@@ -3,15 +3,11 @@ package app
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"maps"
 	"os"
 	"slices"
 	"strings"
-	"unicode/utf8"
-
-	"github.com/pmezard/go-difflib/difflib"
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/internal/tools"
@@ -42,31 +38,12 @@ func (a *App) Changes(ctx context.Context, run string) (list []tools.Change, dif
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, "", err
 		}
-		from, to := p, p
-		if before[p] == nil {
-			from = "/dev/null"
-		}
 		if err != nil {
-			to = "/dev/null"
+			now = nil
 		}
-		if !utf8.Valid(now) || !utf8.Valid(before[p]) {
-			fmt.Fprintf(&b, "--- %s\n+++ %s\n(%d bytes, then %d)\n", from, to, len(before[p]), len(now))
-			continue
-		}
-		d, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: linesOf(before[p]), B: linesOf(now), FromFile: from, ToFile: to, Context: 2})
-		if err != nil {
-			return nil, "", err
-		}
-		b.WriteString(d)
+		b.WriteString(tools.Diff(p, before[p], now))
 	}
 	return list, a.Secrets.Text(b.String()), nil
-}
-
-func linesOf(b []byte) []string {
-	if len(b) == 0 {
-		return nil
-	}
-	return difflib.SplitLines(strings.TrimSuffix(string(b), "\n"))
 }
 
 // Undo undoes one change, and tells the run that made it.

@@ -61,15 +61,22 @@ func (p Person) Stands() []string {
 	return out
 }
 
+// RefusedError says why a person cannot be as somebody wants them to be.
+type RefusedError struct{ Say string }
+
+func (e *RefusedError) Error() string { return e.Say }
+
+func refused(format string, args ...any) error { return &RefusedError{fmt.Sprintf(format, args...)} }
+
 var nameForm = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)
 
 // CheckName says what is wrong with a name.
 func CheckName(name string) error {
 	switch {
 	case !nameForm.MatchString(name):
-		return fmt.Errorf("%q cannot be a name: it begins with a small letter, and has small letters, digits, _ and -, at most 40", name)
+		return refused("%q cannot be a name: it begins with a small letter, and has small letters, digits, _ and -, at most 40", name)
 	case right.Reserved(name):
-		return fmt.Errorf("%q cannot be a name, since it means something else in the gates of files", name)
+		return refused("%q cannot be a name, since it means something else in the gates of files", name)
 	}
 	return nil
 }
@@ -80,24 +87,24 @@ func (p Person) check() error {
 		return err
 	}
 	if len(p.Rights) == 0 {
-		return fmt.Errorf("%s has no rights; they are %s", p.Name, names(right.All()))
+		return refused("%s has no rights; they are %s", p.Name, names(right.All()))
 	}
 	for _, r := range p.Rights {
 		if !r.Valid() {
-			return fmt.Errorf("%s: there is no right %q.%s They are %s", p.Name, r, near.Hint(string(r), strs(right.All())), names(right.All()))
+			return refused("%s: there is no right %q.%s They are %s", p.Name, r, near.Hint(string(r), strs(right.All())), names(right.All()))
 		}
 	}
 	for _, n := range p.Is {
 		if err := CheckName(n); err != nil {
-			return fmt.Errorf("%s: is: %w", p.Name, err)
+			return refused("%s: is: %v", p.Name, err)
 		}
 	}
 	if p.Key != "" {
 		if _, err := publicKey(p.Key); err != nil {
-			return fmt.Errorf("%s: key: %w", p.Name, err)
+			return refused("%s: key: %v", p.Name, err)
 		}
 		if p.Can(right.Admin) {
-			return fmt.Errorf("%s says for whom it asks, so it cannot have the right %s", p.Name, right.Admin)
+			return refused("%s says for whom it asks, so it cannot have the right %s", p.Name, right.Admin)
 		}
 	}
 	return nil
@@ -296,7 +303,7 @@ func (b *Book) Add(p Person, now time.Time) (token string, err error) {
 	}
 	return token, b.change(func(list []Person) ([]Person, error) {
 		if _, there := find(list, p.Name); there {
-			return nil, fmt.Errorf("%s is there already; `stonebaton person token %s` gives a new token, `stonebaton person revoke %s` takes all away", p.Name, p.Name, p.Name)
+			return nil, refused("%s is there already; `stonebaton person token %s` gives a new token, `stonebaton person revoke %s` takes all away", p.Name, p.Name, p.Name)
 		}
 		return append(list, p), nil
 	})
@@ -306,7 +313,7 @@ func (b *Book) Add(p Person, now time.Time) (token string, err error) {
 func (b *Book) Renew(name string) (token string, err error) {
 	return token, b.with(name, func(p *Person) error {
 		if p.Key != "" {
-			return fmt.Errorf("%s is an application and signs with its key; it has no token", name)
+			return refused("%s is an application and signs with its key; it has no token", name)
 		}
 		token = p.renew()
 		return nil

@@ -181,14 +181,14 @@ func (s *Service) addPerson(c *echo.Context) error {
 // unfit gives the problem of a change of people that cannot be made.
 func unfit(err error) error {
 	var no *people.UnknownError
-	var pathError interface{ Timeout() bool }
+	var refused *people.RefusedError
 	switch {
 	case errors.As(err, &no):
 		return problem(http.StatusNotFound, "GET /api/people lists them.", "there is no person %q.%s", no.Name, near.Hint(no.Name, no.Have))
-	case errors.As(err, &pathError):
-		return err // of the disk
+	case errors.As(err, &refused):
+		return problem(http.StatusUnprocessableEntity, "", "%v", err)
 	}
-	return problem(http.StatusUnprocessableEntity, "", "%v", err)
+	return err
 }
 
 // setPerson changes what somebody may do.

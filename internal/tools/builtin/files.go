@@ -14,8 +14,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/pmezard/go-difflib/difflib"
-
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
@@ -422,40 +420,12 @@ func write(root *os.Root, p, text string) error {
 	return err
 }
 
-// maxCompared bounds the lines that are compared from the first that differs on:
-// comparing takes the square of them, and more is not shown anyway.
-const maxCompared = 2000
-
+// diff shows how a file changes; there says whether it was there before.
 func diff(name, was, is string, there bool) string {
-	from := name
 	if !there {
-		from = "/dev/null"
+		return tools.Diff(name, nil, []byte(is))
 	}
-	a, b := lines(was), lines(is)
-	same := 0
-	for same < len(a) && same < len(b) && a[same] == b[same] {
-		same++
-	}
-	a, b = a[:min(len(a), same+maxCompared)], b[:min(len(b), same+maxCompared)]
-	d, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: a, B: b, FromFile: from, ToFile: name, Context: 2})
-	if err != nil {
-		return ""
-	}
-	if !there {
-		d = strings.Replace(d, "@@ -1 +1", "@@ -0,0 +1", 1)
-	}
-	return clip(d, 16<<10)
-}
-
-// lines splits a text for a difference; a last line with no end gets one.
-func lines(text string) []string {
-	list := strings.SplitAfter(text, "\n")
-	last := len(list) - 1
-	if list[last] == "" {
-		return list[:last]
-	}
-	list[last] += "\n"
-	return list
+	return tools.Diff(name, []byte(was), []byte(is))
 }
 
 // Undo puts a file back as it was before a change, unless it has changed since.

@@ -20,8 +20,6 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/pmezard/go-difflib/difflib"
-
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
@@ -126,11 +124,7 @@ func (h *Handler) Look(_ context.Context, i deed.Invocation) (string, *deed.Fail
 	if err != nil || string(was) == c.code {
 		return "", nil
 	}
-	d, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(was)), B: difflib.SplitLines(c.code), FromFile: c.file + " before", ToFile: c.file, Context: 3})
-	if err != nil {
-		return "", nil // a difference is a help, not a need
-	}
-	return d, nil
+	return tools.Diff(c.file, was, []byte(c.code)), nil
 }
 
 // missing says why the language cannot be had here; "" where it can.

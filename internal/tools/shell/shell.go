@@ -19,9 +19,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
-
-	"github.com/pmezard/go-difflib/difflib"
 
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
@@ -205,31 +202,9 @@ func (h *Handler) Look(ctx context.Context, i deed.Invocation) (string, *deed.Fa
 func difference(in string, changes map[string]tools.FileChange) string {
 	var b strings.Builder
 	for _, p := range slices.Sorted(maps.Keys(changes)) {
-		c := changes[p]
-		from, to := path.Join(in, p), path.Join(in, p)
-		if c.Was == nil {
-			from = "/dev/null"
-		}
-		if c.Now == nil {
-			to = "/dev/null"
-		}
-		if !utf8.Valid(c.Was) || !utf8.Valid(c.Now) || len(c.Was)+len(c.Now) > 1<<20 {
-			fmt.Fprintf(&b, "--- %s\n+++ %s\n(%d bytes, then %d)\n", from, to, len(c.Was), len(c.Now))
-			continue
-		}
-		d, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(c.Was), B: lines(c.Now), FromFile: from, ToFile: to, Context: 2})
-		if err == nil {
-			b.WriteString(d)
-		}
+		b.WriteString(tools.Diff(path.Join(in, p), changes[p].Was, changes[p].Now))
 	}
 	return tools.Clip(b.String(), 64<<10)
-}
-
-func lines(b []byte) []string {
-	if len(b) == 0 {
-		return nil
-	}
-	return difflib.SplitLines(strings.TrimSuffix(string(b), "\n"))
 }
 
 // Call runs the line of a call, and puts what it changed into the folder.
