@@ -3,7 +3,11 @@ package program
 import (
 	_ "embed"
 	"fmt"
+	"maps"
+	"net/url"
 	"path"
+	"slices"
+	"strings"
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
@@ -19,6 +23,7 @@ var Kind = project.Kind{Name: "program", Schema: shape, Brings: brings, Compile:
 type Program struct {
 	Languages []string
 	Libraries []string
+	Installs  map[string]string // the registry that libraries come from, by language
 	Reads     []string
 	Network   bool
 	Tries     int
@@ -26,6 +31,9 @@ type Program struct {
 	DiskMB    int `json:"disk_mb"`
 	Processes int
 }
+
+// libraryName is the pattern of a library's name: never an option, a path or an address.
+const libraryName = "^(@[a-z0-9][a-z0-9._-]{0,79}/)?[A-Za-z0-9][A-Za-z0-9._-]{0,79}(@[0-9][A-Za-z0-9.+-]{0,39})?$"
 
 // all are the languages, the surest first.
 var all = []string{"javascript", "python3", "node", "sh"}
@@ -57,14 +65,19 @@ func brings(p *project.Part) project.Own {
 		}
 		return out
 	}
+	input := map[string]any{
+		"language": text("What it is written in. In javascript it is the body of a function: log(…) writes a line, and return gives the result.", map[string]any{"enum": langs}),
+		"file":     text("Name of the file that holds it, such as table.py; the same name again for a better version.", map[string]any{"pattern": "^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$"}),
+		"code":     text("The whole program. It may write files to the folder it runs in.", map[string]any{"minLength": 1, "maxLength": maxCode}),
+	}
+	if len(r.Installs) > 0 {
+		input["libraries"] = map[string]any{"type": "array", "maxItems": 20, "items": map[string]any{"type": "string", "pattern": libraryName},
+			"description": "Libraries to install for it, such as those that a result names under lacks, by name or as name@version; for " + strings.Join(slices.Sorted(maps.Keys(r.Installs)), " and ") + ". A person is shown what would be installed."}
+	}
 	out := project.Own{Name: "program", Effect: ledger.Write, Gated: true, Shipped: true,
-		Input: map[string]any{"type": "object", "required": []any{"language", "file", "code"}, "properties": map[string]any{
-			"language": text("What it is written in. In javascript it is the body of a function: log(…) writes a line, and return gives the result.", map[string]any{"enum": langs}),
-			"file":     text("Name of the file that holds it, such as table.py; the same name again for a better version.", map[string]any{"pattern": "^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$"}),
-			"code":     text("The whole program. It may write files to the folder it runs in.", map[string]any{"minLength": 1, "maxLength": maxCode}),
-		}},
+		Input: map[string]any{"type": "object", "required": []any{"language", "file", "code"}, "properties": input},
 		Output: map[string]any{"type": "object", "required": []any{"exit", "by"}, "properties": map[string]any{
-			"exit": map[string]any{"type": "integer"}, "by": map[string]any{"type": "string"}, "ended": map[string]any{"type": "string"}, "output": map[string]any{"type": "string"}, "errors": map[string]any{"type": "string"}, "result": map[string]any{},
+			"exit": map[string]any{"type": "integer"}, "by": map[string]any{"type": "string"}, "ended": map[string]any{"type": "string"}, "output": map[string]any{"type": "string"}, "errors": map[string]any{"type": "string"}, "result": map[string]any{}, "lacks": map[string]any{"type": "string"},
 			"files": map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
 		}}}
 	if !r.Network {
@@ -86,6 +99,16 @@ func compile(p *project.Part) project.Work {
 			if list[i] = path.Clean(name); !path.IsAbs(name) {
 				list[i] = p.Inside(at, name)
 			}
+		}
+	}
+	for _, l := range slices.Sorted(maps.Keys(r.Installs)) {
+		at := "/installs/" + l
+		r.Installs[l] = p.Vars(at, r.Installs[l])
+		if u, err := url.Parse(r.Installs[l]); err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" {
+			p.Report(project.Error, at, "Write its whole address, such as https://packages.example/simple.", "installs: %q is not the address of a registry", r.Installs[l])
+		}
+		if !slices.Contains(r.Languages, l) {
+			p.Report(project.Error, at, "Add it to languages, or omit it here.", "installs: programs in %s are not run by this tool", l)
 		}
 	}
 	return project.Work{Spec: r, Line: "programs that the model writes", Looks: true}

@@ -57,6 +57,9 @@ func New(dir, folders string, r tools.Records, script Evaluate) *Handler {
 	if abs, err := filepath.Abs(dir); err == nil {
 		dir = abs
 	}
+	if abs, err := filepath.Abs(folders); err == nil && folders != "" { // programs start elsewhere
+		folders = abs
+	}
 	return &Handler{dir: dir, folders: folders, records: r, script: script, sessions: map[string]*sync.Mutex{}}
 }
 
@@ -85,7 +88,7 @@ func (h *Handler) open(i deed.Invocation) (*call, func(), error) {
 		if err != nil {
 			return nil, nil, err
 		}
-		c.dir, done = dir, func() { os.RemoveAll(dir) }
+		c.dir, done = dir, func() { os.RemoveAll(dir); os.RemoveAll(dir + ".libraries") }
 	} else {
 		h.mu.Lock()
 		m := h.sessions[session]
@@ -110,8 +113,8 @@ func (h *Handler) open(i deed.Invocation) (*call, func(), error) {
 	return c, func() { root.Close(); done() }, nil
 }
 
-// Look shows what has changed in a program since its last version.
-func (h *Handler) Look(_ context.Context, i deed.Invocation) (string, *deed.Failure) {
+// Look shows what has changed in a program since its last version, and what it would install.
+func (h *Handler) Look(ctx context.Context, i deed.Invocation) (string, *deed.Failure) {
 	c, closeIt, err := h.open(i)
 	if err != nil {
 		return "", &deed.Failure{Outcome: ledger.NotDone, Class: "config", Say: err.Error()}
@@ -120,11 +123,19 @@ func (h *Handler) Look(_ context.Context, i deed.Invocation) (string, *deed.Fail
 	if say := c.missing(); say != "" {
 		return "", &deed.Failure{Outcome: ledger.NotDone, Class: "refused", Say: say}
 	}
+	var seen string
+	if want := c.wanted(); len(want) > 0 {
+		plan, bad := c.planned(ctx, want)
+		if bad != nil {
+			return "", bad
+		}
+		seen = plan
+	}
 	was, err := c.root.ReadFile(c.file)
 	if err != nil || string(was) == c.code {
-		return "", nil
+		return seen, nil
 	}
-	return tools.Diff(c.file, was, []byte(c.code)), nil
+	return seen + tools.Diff(c.file, was, []byte(c.code)), nil
 }
 
 // missing says why the language cannot be had here; "" where it can.
@@ -250,6 +261,9 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	if x := t[c.file]; x.Run == i.Run && x.Fails >= c.spec.Tries {
 		return refuse("refused", "%s has failed %d times, and is not run again (tries: %d). Say what keeps it from working", c.file, x.Fails, c.spec.Tries)
 	}
+	if bad := c.install(ctx); bad != nil {
+		return deed.Result{}, bad
+	}
 	r, bad := c.run(ctx)
 	if bad != nil {
 		return r, bad
@@ -351,6 +365,13 @@ func (c *call) start(ctx context.Context, value map[string]any) *deed.Failure {
 	for _, p := range c.spec.Libraries {
 		libraries = append(libraries, c.place(p))
 	}
+	switch c.language { // "python3" installs into the folder itself, "node" below it
+	case "python3":
+		libraries = append(libraries, c.installed())
+	case "node":
+		libraries = append(libraries, filepath.Join(c.installed(), "node_modules"))
+	}
+	s.Reads = append(s.Reads, c.installed())
 	if len(libraries) > 0 {
 		list := strings.Join(libraries, string(os.PathListSeparator))
 		s.Env = append(s.Env, "PYTHONPATH="+list, "NODE_PATH="+list)
@@ -361,6 +382,9 @@ func (c *call) start(ctx context.Context, value map[string]any) *deed.Failure {
 	}
 	value["exit"] = float64(d.Code)
 	value["output"], value["errors"] = clip(d.Stdout), clip(d.Stderr)
+	if d.Code != 0 && c.spec.Installs[c.language] != "" {
+		value["lacks"] = lacks(c.language, string(d.Stderr))
+	}
 	switch {
 	case d.Broke != "":
 		value["exit"], value["ended"] = -1.0, "it was ended: "+d.Broke

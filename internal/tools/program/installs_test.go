@@ -1,0 +1,171 @@
+package program_test
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"crypto/sha512"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"stonebaton.example/core/deed"
+	"stonebaton.example/core/expr"
+	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/scope"
+	"stonebaton.example/internal/tools/program"
+	"stonebaton.example/internal/tools/tooltest"
+)
+
+const agreed = "ann"
+
+// registry is a stand-in for a package index and a registry of modules. Each has one library,
+// quaylib 1.2.0, which tells a depth.
+func registry(t *testing.T) string {
+	t.Helper()
+	var wheel, module bytes.Buffer
+	z := zip.NewWriter(&wheel)
+	for name, text := range map[string]string{
+		"quaylib.py":                       "depth = 4.2\n",
+		"quaylib-1.2.0.dist-info/METADATA": "Metadata-Version: 2.1\nName: quaylib\nVersion: 1.2.0\n",
+		"quaylib-1.2.0.dist-info/WHEEL":    "Wheel-Version: 1.0\nGenerator: harbour\nRoot-Is-Purelib: true\nTag: py3-none-any\n",
+		"quaylib-1.2.0.dist-info/RECORD":   "quaylib.py,,\nquaylib-1.2.0.dist-info/METADATA,,\nquaylib-1.2.0.dist-info/WHEEL,,\nquaylib-1.2.0.dist-info/RECORD,,\n",
+	} {
+		w, err := z.Create(name)
+		require.NoError(t, err)
+		_, err = w.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	g := gzip.NewWriter(&module)
+	a := tar.NewWriter(g)
+	for name, text := range map[string]string{
+		"package/package.json": `{"name": "quaylib", "version": "1.2.0", "main": "index.js", "scripts": {"install": "echo ran > ran.txt"}}`,
+		"package/index.js":     "exports.depth = 4.2;\n",
+	} {
+		require.NoError(t, a.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(text)), Typeflag: tar.TypeReg}))
+		_, err := a.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, a.Close())
+	require.NoError(t, g.Close())
+	sum := sha512.Sum512(module.Bytes())
+	mux := http.NewServeMux()
+	s := httptest.NewServer(mux)
+	t.Cleanup(s.Close)
+	mux.HandleFunc("/simple/quaylib/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		fmt.Fprint(w, `<!DOCTYPE html><a href="/files/quaylib-1.2.0-py3-none-any.whl">quaylib-1.2.0-py3-none-any.whl</a>`)
+	})
+	mux.HandleFunc("/files/quaylib-1.2.0-py3-none-any.whl", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(wheel.Bytes()) })
+	mux.HandleFunc("/quaylib", func(w http.ResponseWriter, _ *http.Request) {
+		_ = json.NewEncoder(w).Encode(map[string]any{"name": "quaylib", "dist-tags": map[string]any{"latest": "1.2.0"}, "versions": map[string]any{"1.2.0": map[string]any{
+			"name": "quaylib", "version": "1.2.0", "hasInstallScript": true, "dist": map[string]any{"tarball": s.URL + "/files/quaylib.tgz", "integrity": "sha512-" + base64.StdEncoding.EncodeToString(sum[:])}}}})
+	})
+	mux.HandleFunc("/files/quaylib.tgz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(module.Bytes()) })
+	return s.URL
+}
+
+func TestAMissingLibraryIsInstalledAfterSomebodyAgreed(t *testing.T) {
+	for language, c := range map[string]struct{ file, code, installer string }{
+		"python3": {"d.py", "import quaylib\nprint(quaylib.depth)", "/usr/bin/python3 -m pip --version"},
+		"node":    {"d.js", "console.log(require('quaylib').depth)", "/usr/bin/npm --version"},
+	} {
+		t.Run(language, func(t *testing.T) {
+			if out, err := exec.Command("sh", "-c", c.installer).CombinedOutput(); err != nil {
+				t.Skipf("no installer for %s here: %s", language, out)
+			}
+			at := registry(t)
+			b := open(t, "")
+			b.p = tooltest.Project(t, fmt.Sprintf("tool: run_program\nsummary: Run a small program when a table is needed that no tool gives.\ntimeout: 60s\nprogram: {languages: [%[1]s], installs: {python3: %[2]s/simple, node: %[2]s}}",
+				"python3, node", at), nil)
+			call := func(by string, libraries ...any) (map[string]any, *deed.Failure) {
+				args := map[string]any{"language": language, "file": c.file, "code": c.code}
+				if len(libraries) > 0 {
+					args["libraries"] = libraries
+				}
+				r, bad := tooltest.Call(t, b.h, b.p, "run_program", args, func(i *deed.Invocation) { i.Run, i.Vars["gate"] = b.run, scope.GateOf(by, "") })
+				v, _ := r.Value.(map[string]any)
+				return v, bad
+			}
+			v, bad := call(agreed)
+			require.Nil(t, bad)
+			assert.Equal(t, "quaylib", v["lacks"], "the result names what is missing: %v", v)
+
+			i := deed.Invocation{Project: b.p, Tool: b.p.Tools["run_program"], Run: b.run, Vars: expr.Vars{}, Args: map[string]any{"language": language, "file": c.file, "code": c.code, "libraries": []any{"quaylib@1.2.0"}}}
+			seen, bad := b.h.Look(t.Context(), i)
+			require.Nil(t, bad)
+			assert.Contains(t, seen, "to be installed for this session, from "+at)
+			assert.Contains(t, seen, "+quaylib 1.2.0", "the ticket says what would be installed")
+
+			_, bad = call("", "quaylib@1.2.0")
+			require.NotNil(t, bad, "nobody was asked")
+			assert.Equal(t, ledger.NotDone, bad.Outcome)
+			assert.Contains(t, bad.Say, "installed only where somebody agreed")
+			v, bad = call(agreed)
+			require.Nil(t, bad)
+			assert.Equal(t, "quaylib", v["lacks"], "and looking has installed nothing")
+
+			v, bad = call(agreed, "quaylib@1.2.0")
+			require.Nil(t, bad)
+			assert.Equal(t, "4.2", v["output"], "%v", v)
+			assert.Nil(t, v["lacks"])
+			assert.Nil(t, v["files"], "a library is not among what the program made")
+			assert.NoFileExists(t, b.dir+"/aaaaa.libraries/node/node_modules/quaylib/ran.txt", "no script of a library runs")
+			v, _ = call("")
+			assert.Equal(t, "4.2", v["output"], "the session keeps it")
+			seen, bad = b.h.Look(t.Context(), i)
+			require.Nil(t, bad)
+			assert.Empty(t, seen, "and it is not installed again")
+
+			b.run = "bbbbb-1"
+			v, _ = call(agreed)
+			assert.Equal(t, "quaylib", v["lacks"], "another session does not have it")
+			_, bad = call(agreed, "nosuchlib")
+			require.NotNil(t, bad)
+			assert.Equal(t, ledger.NotDone, bad.Outcome)
+			assert.Contains(t, bad.Say, "nosuchlib could not be installed from "+at)
+			i.Args.(map[string]any)["libraries"], i.Run = []any{"nosuchlib"}, b.run
+			_, bad = b.h.Look(t.Context(), i)
+			require.NotNil(t, bad, "no person is asked about what cannot be")
+		})
+	}
+}
+
+func TestWhatIsNotALibrary(t *testing.T) {
+	b := open(t, ", installs: {python3: \"https://packages.harbour.example/simple\"}")
+	in := b.p.Tools["run_program"].Input
+	for _, name := range []string{"--index-url=http://evil.example", "-e", "../other", "/etc", "git+https://evil.example/x", "http://evil.example/x.whl", "a b", "x@latest", ""} {
+		_, _, faults := in.Repair(map[string]any{"language": "python3", "file": "x.py", "code": "1", "libraries": []any{name}})
+		assert.NotEmpty(t, faults, name)
+	}
+	for _, name := range []string{"quaylib", "quay_lib@1.2.0", "@harbour/quay-lib@1.2.0"} {
+		_, _, faults := in.Repair(map[string]any{"language": "python3", "file": "x.py", "code": "1", "libraries": []any{name}})
+		assert.Empty(t, faults, name)
+	}
+	assert.NotContains(t, open(t, "").p.Tools["run_program"].Input.Doc()["properties"], "libraries", "only where the file names a registry")
+	if _, err := os.Stat("/usr/bin/sh"); err == nil {
+		_, bad := tooltest.Call(t, b.h, b.p, "run_program", map[string]any{"language": "sh", "file": "x.sh", "code": "true", "libraries": []any{"curl"}}, func(i *deed.Invocation) { i.Run, i.Vars["gate"] = b.run, scope.GateOf(agreed, "") })
+		require.NotNil(t, bad)
+		assert.Contains(t, bad.Say, "no libraries are installed for sh")
+	}
+}
+
+func TestFoldersByARelativePath(t *testing.T) {
+	b := open(t, "")
+	t.Chdir(b.dir)
+	b.h = program.New(b.dir, "sessions", b.kept, nil)
+	v, _, bad := b.runs("sh", "home.sh", "cd \"$HOME\" && pwd")
+	require.Nil(t, bad)
+	assert.Equal(t, filepath.Join(b.dir, "sessions", "aaaaa"), v["output"], "%v", v)
+}
