@@ -70,5 +70,5 @@ export const change = {
   choose: (body: { text: string; agent?: string }) => post<Choice>("/choose", body),
   stub: ({ tool, ...body }: { tool: string; try?: number; run?: string; step?: string }) => post<{ file: string; line: number }>(`/tools/${tool}/stubs`, body),
   trust: (id: string) => post<Outside>(`/trust/${id}`, {}),
-  say: (body: { text: string; relay?: string; input?: Record<string, unknown>; session?: string; tools: string; rung?: string; rungs?: Record<string, string>; model?: string; person_at?: string[] }) => post<{ session: string; run?: string; broken?: string }>("/runs", body),
+  say: (body: { text: string; relay?: string; input?: Record<string, unknown>; session?: string; person?: string; tools: string; rung?: string; rungs?: Record<string, string>; model?: string; person_at?: string[] }) => post<{ session: string; run?: string; broken?: string }>("/runs", body),
 };

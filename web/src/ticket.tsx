@@ -50,7 +50,7 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
 
   const settle = (verb: string, more: Record<string, unknown> = {}) => {
     setWrong(undefined);
-    decision.mutate({ id: ticket.id, verb, key: `${key}-${ticket.votes.length}`, shown: ticket.shown, ...(actsAs ? { as: as ?? free[0] } : {}), ...(spare && (verb === "allow" || verb === "amend") ? { spare } : {}), ...more });
+    decision.mutate({ id: ticket.id, verb, key: `${key}-${ticket.votes.length}`, shown: ticket.shown, ...(actsAs ? { as: me.acts || (as ?? free[0]) } : {}), ...(spare && (verb === "allow" || verb === "amend") ? { spare } : {}), ...more });
   };
   const changed = (v: Values) => Object.fromEntries([...new Set([...Object.keys(v), ...Object.keys(ticket.args)])].filter((k) => JSON.stringify(v[k]) !== JSON.stringify((ticket.args as Values)[k])).map((k) => [k, v[k] ?? null]));
 
@@ -84,7 +84,7 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
           ))}
         </ul>
       )}
-      {actsAs && ticket.by.length > 1 && (
+      {actsAs && !me.acts && ticket.by.length > 1 && (
         <label className="mt-1.5 flex items-center gap-1.5 text-[12px] text-ink-2">
           you act as
           <Pick label="you act as" value={as ?? free[0] ?? ticket.by[0]!} onChange={setAs} options={ticket.by.map((n) => [n, n] as const)} />
@@ -117,7 +117,7 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
         </section>
       )}
       {error && <Note bad>{error}</Note>}
-      {!mayDecide && <p className="mt-2 text-ink-2">{ticket.votes.some((v) => v.by === me.name) ? "You have agreed; it waits for others." : "It waits for others to decide."}</p>}
+      {!mayDecide && <p className="mt-2 text-ink-2">{ticket.votes.some((v) => v.by === (me.acts || me.name)) ? "You have agreed; it waits for others." : "It waits for others to decide."}</p>}
       {mayDecide && mode === "look" && question && <Question ticket={ticket} busy={busy} onAnswer={(a) => settle("answer", { result: a })} onDecline={() => setMode("refuse")} />}
       {mayDecide && mode === "look" && !outcome && !question && (
         <div className="mt-2.5 flex flex-wrap gap-1.5">
@@ -305,7 +305,7 @@ export function Together({ tickets }: { tickets: Ticket[] }) {
   const all = async (of: Ticket[]) => {
     for (const t of of) {
       try {
-        await decision.mutateAsync({ id: t.id, verb: "allow", key: crypto.randomUUID(), shown: t.shown, ...(me.local && t.by[0] ? { as: t.by[0] } : {}) });
+        await decision.mutateAsync({ id: t.id, verb: "allow", key: crypto.randomUUID(), shown: t.shown, ...(me.acts ? { as: me.acts } : me.local && t.by[0] ? { as: t.by[0] } : {}) });
       } catch {
         return; // what is wrong is shown below
       }

@@ -6,13 +6,17 @@ import { words, type Me, type Ticket } from "./api";
 import { change, query, useChange } from "./queries";
 import { Button, Dialog, Note } from "./ui/ui";
 
-const Who = createContext<Me>({ name: "", rights: [], is: [], via: "", local: false, people: false, sign_in: true });
+// Asking is the person in front of the console, and the name that the local person acts as in this tab; "" is their own.
+type Asking = Me & { acts: string };
+
+const Who = createContext<Asking>({ acts: "", name: "", rights: [], is: [], via: "", local: false, people: false, sign_in: true });
 
 export const useWho = () => useContext(Who);
 export const can = (me: Me, ...rights: Me["rights"][number][]) => rights.some((r) => me.rights.includes(r));
 
 // decides says whether a person may settle a ticket, and has not agreed to it yet. The service has the last word.
-export function decides(me: Me, t: Ticket): boolean {
+export function decides(me: Asking, t: Ticket): boolean {
+  if (me.acts) return t.barred !== me.acts && !t.votes.some((v) => v.by === me.acts) && (t.by.length === 0 || t.by.includes(me.acts));
   if (me.local) return true;
   if (t.barred === me.name || t.votes.some((v) => v.by === me.name)) return false;
   if (t.by.length === 0) return can(me, "approve") || t.stepwise === true || !["gate", "text", "limit"].includes(t.form);
@@ -25,7 +29,29 @@ export function Known({ children }: { children: ReactNode }) {
   if (me.error) return <div className="p-6"><Note bad>{words(me.error)}</Note></div>;
   if (!me.data) return null;
   if (me.data.sign_in) return <SignIn />;
-  return <Who.Provider value={me.data}>{children}</Who.Provider>;
+  return <Who.Provider value={{ ...me.data, acts: me.data.local ? (sessionStorage.getItem(tab) ?? "") : "" }}>{children}</Who.Provider>;
+}
+
+const tab = "stonebaton.acts"; // where a tab keeps as whom it acts
+
+function act(as: string) {
+  if (as) sessionStorage.setItem(tab, as);
+  else sessionStorage.removeItem(tab);
+  anew();
+}
+
+// Acting says plainly that what is done here is done in the name of another.
+export function Acting() {
+  const me = useWho();
+  if (!me.acts) return null;
+  return (
+    <div role="status" className="flex flex-wrap items-center gap-2 border-b border-call bg-call-soft px-4 py-1 text-[12px]">
+      <span>
+        You act as <b>{me.acts}</b> in this tab: what you say is theirs, and you decide only what they may.
+      </span>
+      <Button onClick={() => act("")}>Act as yourself</Button>
+    </div>
+  );
 }
 
 // anew loads the page again, so that nothing stays of what another person saw.
@@ -67,6 +93,7 @@ export function Myself() {
   const me = useWho();
   const [open, setOpen] = useState(false);
   const [token, setToken] = useState("");
+  const [as, setAs] = useState(me.acts);
   const again = { onSuccess: anew };
   const leave = useChange(change.signOut);
   const enter = useChange(change.signIn);
@@ -78,7 +105,7 @@ export function Myself() {
       </Button>
       <Dialog title={`You are ${me.name}`} open={open} onClose={() => setOpen(false)}>
         {me.local ? (
-          <p>This service is on loopback, and you did not say who you are: you may do everything, and act as any approver. The record says as whom.</p>
+          <p>This service is on loopback, and you did not say who you are: you may do everything, and act as anybody. The record says as whom.</p>
         ) : (
           <p>
             You may {me.rights.join(", ")}
@@ -95,6 +122,23 @@ export function Myself() {
             Record
           </Link>
         </p>
+        {me.local && (
+          <form
+            className="mt-4"
+            onSubmit={(e) => {
+              e.preventDefault();
+              act(as.trim());
+            }}
+          >
+            <label>
+              <span className="label">Act as another in this tab: their name, or an approver</span>
+              <input className="field" required maxLength={100} value={as} onChange={(e) => setAs(e.target.value)} />
+            </label>
+            <Button className="mt-1.5" type="submit" disabled={!as.trim()}>
+              Act as them
+            </Button>
+          </form>
+        )}
         {me.local && me.people && (
           <form
             className="mt-4"

@@ -48,7 +48,7 @@ export function Try() {
 
   const say = async (text: string, relay?: string, input?: Values) => {
     try {
-      const b = await said.mutateAsync({ text, relay, input, session: id, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined, person_at: waits ? waits.split(",") : undefined });
+      const b = await said.mutateAsync({ text, relay, input, session: id, person: me.acts || undefined, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined, person_at: waits ? waits.split(",") : undefined });
       setShown(undefined);
       if (b.session !== id) void go(`/try/${b.session}`);
       return true;
