@@ -242,6 +242,11 @@ func (s *Service) whole(ctx context.Context, row rows.Ticket) (api.Ticket, error
 			return out, err
 		}
 		out.Leads = loop.Leads(p, state, ledger.StepID(row.Step))
+		if t := p.Tools[row.Tool]; t != nil && row.Status == "open" && row.Form == string(ledger.GateTicket) && opened.Tools == ledger.ToolsLive {
+			if err := s.app.Workshop.Set.Check(ctx, t); err != nil { // an agreement would be spent on a call that fails
+				out.Leads[ledger.Allow] = append(out.Leads[ledger.Allow], fmt.Sprintf("The call would fail as things are: %v.", err))
+			}
+		}
 	}
 	return out, nil
 }

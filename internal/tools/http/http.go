@@ -67,6 +67,14 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	return r, f
 }
 
+// Check says that the token of a tool has expired.
+func (h *Handler) Check(_ context.Context, t *project.Tool) error {
+	if t.Remote != nil {
+		return h.client.Expired(t.Remote.Source.Auth, time.Now())
+	}
+	return h.client.Expired(t.Work.Spec.(*Request).Auth, time.Now())
+}
+
 func (h *Handler) send(ctx context.Context, i deed.Invocation) (_ deed.Result, _ *deed.Failure, again bool) {
 	out, err := h.request(ctx, i)
 	if err != nil {

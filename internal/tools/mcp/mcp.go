@@ -379,6 +379,11 @@ func plain(v any) any {
 	return out
 }
 
+// Check says that the token of a tool's server has expired.
+func (s *Servers) Check(_ context.Context, t *project.Tool) error {
+	return s.client.Expired(t.Remote.Source.Auth, time.Now())
+}
+
 // Call calls a tool of a server.
 func (s *Servers) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	remote := i.Tool.Remote

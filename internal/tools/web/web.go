@@ -18,6 +18,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/golang-jwt/jwt/v5"
 	"golang.org/x/oauth2"
 	"golang.org/x/oauth2/clientcredentials"
 
@@ -199,6 +200,24 @@ func (c *Client) Sign(req *http.Request, a *project.Auth) error {
 		req.URL.RawQuery = q.Encode()
 	}
 	return err
+}
+
+// Expired says that the token with which requests would be signed has expired, where it is a
+// JSON Web Token that says when (RFC 7519). Its signature is for the other side to check. A
+// secret that has no value is for Sign to report.
+func (c *Client) Expired(a *project.Auth, now time.Time) error {
+	if a == nil || a.Bearer == "" {
+		return nil
+	}
+	token, err := c.secrets.Expand(a.Bearer)
+	if err != nil {
+		return nil
+	}
+	var claims jwt.RegisteredClaims
+	if _, _, err := jwt.NewParser().ParseUnverified(token, &claims); err != nil || claims.ExpiresAt == nil || claims.ExpiresAt.After(now) || claims.ExpiresAt.Year() > 9999 { // such a time has overflowed
+		return nil
+	}
+	return fmt.Errorf("the token %s expired at %s; put a new one in its place", a.Bearer, claims.ExpiresAt.Format("2006-01-02 15:04 MST"))
 }
 
 // Show gives the headers that Sign sets, with secrets by their names.

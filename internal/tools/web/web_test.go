@@ -1,6 +1,7 @@
 package web_test
 
 import (
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -134,6 +136,34 @@ func TestWhoAsks(t *testing.T) {
 		web.Show(a, shown)
 		assert.NotContains(t, fmt.Sprint(shown), "the-value")
 	}
+}
+
+func TestATokenThatHasExpired(t *testing.T) {
+	now := time.Date(2026, 5, 4, 9, 0, 0, 0, time.UTC)
+	token := func(claims string) string {
+		return base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"HS256"}`)) + "." + base64.RawURLEncoding.EncodeToString([]byte(claims)) + ".c2ln"
+	}
+	for value, expired := range map[string]bool{
+		token(`{"exp": 1746349200}`):        true, // a year before
+		token(`{"exp": 1809421200}`):        false,
+		token(`{"exp": -1}`):                true,
+		token(`{"exp": 1e300}`):             false,
+		token(`{"exp": "next week"}`):       false,
+		token(`{}`):                         false,
+		token(`[`):                          false,
+		"a-key.of-another.kind":             false,
+		"an opaque key, which says nothing": false,
+	} {
+		c := web.New(&tooltest.Secrets{Value: value})
+		err := c.Expired(&project.Auth{Bearer: "${secret:T}"}, now)
+		if !expired {
+			assert.NoError(t, err, value)
+			continue
+		}
+		require.ErrorContains(t, err, "the token ${secret:T} expired at")
+		assert.NotContains(t, err.Error(), value)
+	}
+	assert.NoError(t, web.New(&tooltest.Secrets{}).Expired(nil, now))
 }
 
 func TestTokensAreFetchedKeptAndRenewed(t *testing.T) {
