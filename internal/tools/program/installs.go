@@ -118,6 +118,9 @@ func (c *call) installer(ctx context.Context, want []string, plan bool) ([]byte,
 	if registry == "" {
 		return fail("refused", "no libraries are installed for %s: the tool's file names no registry for it under installs", c.language)
 	}
+	if c.offline {
+		return fail("config", "nothing is installed in a rehearsal, which is offline; give %s a stub", c.i.Tool.Name)
+	}
 	if m := sandbox.Missing(); m != "" {
 		return fail("config", "nothing was installed: %s", m)
 	}

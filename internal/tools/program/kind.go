@@ -4,6 +4,7 @@ import (
 	_ "embed"
 	"fmt"
 	"maps"
+	"net"
 	"net/url"
 	"path"
 	"slices"
@@ -104,8 +105,11 @@ func compile(p *project.Part) project.Work {
 	for _, l := range slices.Sorted(maps.Keys(r.Installs)) {
 		at := "/installs/" + l
 		r.Installs[l] = p.Vars(at, r.Installs[l])
-		if u, err := url.Parse(r.Installs[l]); err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" {
+		switch u, err := url.Parse(r.Installs[l]); {
+		case err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http":
 			p.Report(project.Error, at, "Write its whole address, such as https://packages.example/simple.", "installs: %q is not the address of a registry", r.Installs[l])
+		case u.Scheme == "http" && u.Hostname() != "localhost" && !net.ParseIP(u.Hostname()).IsLoopback():
+			p.Report(project.Error, at, "Use https.", "installs: %s could be answered by anybody on the way to it", r.Installs[l])
 		}
 		if !slices.Contains(r.Languages, l) {
 			p.Report(project.Error, at, "Add it to languages, or omit it here.", "installs: programs in %s are not run by this tool", l)

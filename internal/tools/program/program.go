@@ -46,6 +46,7 @@ type Handler struct {
 	folders string // where sessions have theirs; "" is a new one for each call
 	records tools.Records
 	script  Evaluate
+	offline bool // nothing is installed
 
 	mu       sync.Mutex
 	sessions map[string]*sync.Mutex
@@ -63,8 +64,12 @@ func New(dir, folders string, r tools.Records, script Evaluate) *Handler {
 	return &Handler{dir: dir, folders: folders, records: r, script: script, sessions: map[string]*sync.Mutex{}}
 }
 
-// Rehearsal gives a handler that leaves nothing behind.
-func (h *Handler) Rehearsal() tools.Handler { return New(h.dir, "", &tools.Memory{}, h.script) }
+// Rehearsal gives a handler that leaves nothing behind and installs nothing.
+func (h *Handler) Rehearsal() tools.Handler {
+	r := New(h.dir, "", &tools.Memory{}, h.script)
+	r.offline = true
+	return r
+}
 
 // call is one program to run.
 type call struct {
