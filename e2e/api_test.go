@@ -101,7 +101,7 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 
 	get("/healthz")
 	get("/readyz")
-	assert.Contains(t, get("/metrics")["text"], `stonebaton_runs{status="held"} 5`)
+	assert.Contains(t, get("/metrics")["text"], `stonebaton_runs{status="held"} 6`)
 	get("/api/openapi.json")
 	assert.Equal(t, "harbour", get("/api/project")["name"])
 	assert.Empty(t, get("/api/problems")["problems"])
@@ -119,7 +119,7 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	runs := get("/api/runs?limit=2")
 	assert.Len(t, runs["runs"], 2)
 	second := get("/api/runs?limit=100&cursor=" + runs["next"].(string))
-	assert.Len(t, second["runs"], 9)
+	assert.Len(t, second["runs"], 10)
 	held := get("/api/runs?status=held")["runs"].([]any)[0].(map[string]any)["id"].(string)
 	for _, r := range get("/api/runs")["runs"].([]any) {
 		id := r.(map[string]any)["id"].(string)

@@ -53,7 +53,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		assert.Contains(t, r.out, "the same call of find_vessel 3 times")
 		assert.Contains(t, r.out, "stopped at its length limit")
 		r = s.run(t, "tools")
-		assert.Regexp(t, "assign_berth +write +free +openapi +2 +length over 40 m +berths", r.out)
+		assert.Regexp(t, "assign_berth +write +free +openapi +3 +length over 40 m +berths", r.out)
 		assert.Regexp(t, "vessels_due +read +free +sql +1 +none +morning_round ", r.out, "a relay uses it")
 		r = s.run(t, "tools", "assign_bert")
 		assert.Equal(t, 1, r.code)
@@ -160,7 +160,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		assert.Equal(t, 0, r.code, r.err)
 		assert.Contains(t, s.run(t, "show", j.ID).out, "stopped by local: wrong vessel")
 		assert.Equal(t, 1, s.run(t, "stop", j.ID).code)
-		assert.Contains(t, s.run(t, "allow", "5", "-as", "cook").err, `"cook" may not settle this`)
+		assert.Contains(t, s.run(t, "allow", "6", "-as", "cook").err, `"cook" may not settle this`)
 	})
 
 	t.Run("changed lines are played at once", func(t *testing.T) {

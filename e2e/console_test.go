@@ -92,9 +92,11 @@ func (p *page) click(text string) {
 	p.t.Helper()
 	q, _ := json.Marshal(text)
 	find := fmt.Sprintf(`[...document.querySelectorAll('button,a,[role=tab],[role=option],summary')].find(e => e.innerText.includes(%s) && !e.disabled)`, q)
-	p.until(find)
-	// tabs listen to the button going down
-	js[chromedp.Void](p, `(e => { e.dispatchEvent(new MouseEvent("mousedown", {bubbles: true, button: 0})); e.click() })(`+find+")")
+	// tabs listen to the button going down; what was there can be drawn anew before the click
+	for clicked := false; !clicked; {
+		p.until(find)
+		clicked = js[bool](p, `(e => { e?.dispatchEvent(new MouseEvent("mousedown", {bubbles: true, button: 0})); e?.click(); return !!e })(`+find+")")
+	}
 }
 
 // keys types behind what is in a field, or over what is selected in it. It types where the
@@ -140,7 +142,7 @@ func TestTheConsole(t *testing.T) {
 	p.until(`document.querySelector('svg [data-status="waiting"]')`)
 	p.sees("gate: length over 40 m, waits for harbourmaster")
 	p.sees("berths says: The request was: Reserve a berth")
-	p.until(`document.title.startsWith("(6) harbour")`)
+	p.until(`document.title.startsWith("(7) harbour")`)
 	p.sound("a held run")
 
 	// the inspector: what went out, the proof, the exact request, the state before and after
@@ -188,7 +190,7 @@ func TestTheConsole(t *testing.T) {
 	js[chromedp.Void](p, `{ const t = document.querySelector("[role=group][aria-label^=Ticket]"); t.focus(); t.dispatchEvent(new KeyboardEvent("keydown", {key: "a", bubbles: true})) }`)
 	p.until(`!document.querySelector("[role=group][aria-label^=Ticket]") || document.body.innerText.includes("booking B-")`)
 	p.sees("Reserved C4 for the Marrow Light")
-	p.until(`document.title.startsWith("(5) harbour")`)
+	p.until(`document.title.startsWith("(6) harbour")`)
 	p.sound("a finished run")
 	p.keys("textarea", "What are the dues for 2 nights at 46 m length?\r")
 	p.sees("Dues: 211.2 EUR")
@@ -201,10 +203,10 @@ func TestThePagesOfTheConsole(t *testing.T) {
 
 	p.open("/runs")
 	p.sees("the list follows")
-	p.until(`document.querySelectorAll("[role=table] a").length === 11`)
+	p.until(`document.querySelectorAll("[role=table] a").length === 12`)
 	p.sound("runs")
 	p.keys("input", "Gannet")
-	p.until(`document.querySelectorAll("[role=table] a").length === 3`)
+	p.until(`document.querySelectorAll("[role=table] a").length === 4`)
 	p.open("/runs?status=failed&tool=find_vessel&text=Keep")
 	p.until(`document.querySelectorAll("[role=table] a").length === 1`)
 	js[chromedp.Void](p, `document.querySelector("[role=table] a").click()`)
@@ -212,9 +214,9 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.until(`document.querySelectorAll("svg [data-step]").length === 6`)
 	p.sound("a failed run")
 	p.open("/runs")
-	p.until(`document.querySelectorAll("[role=table] a").length === 11`)
-	require.Equal(t, 0, s.run(t, "say", "-quiet", "What are the dues for 2 nights at 9 m length?").code)
 	p.until(`document.querySelectorAll("[role=table] a").length === 12`)
+	require.Equal(t, 0, s.run(t, "say", "-quiet", "What are the dues for 2 nights at 9 m length?").code)
+	p.until(`document.querySelectorAll("[role=table] a").length === 13`)
 
 	p.open("/bench/find_vessel")
 	p.until(`document.querySelector("#bench_name")`)

@@ -275,7 +275,7 @@ func (d *demo) listeners() (officeL, understudyL net.Listener, err error) {
 }
 
 // runs makes a few runs to look at, the first time: finished, failed, over a
-// limit, held.
+// limit, held, one whose reply broke off.
 func (d *demo) runs(ctx context.Context, a *app.App) error {
 	counts, err := a.Store.Counts(ctx)
 	if err != nil || len(counts) > 0 {
@@ -295,6 +295,7 @@ func (d *demo) runs(ctx context.Context, a *app.App) error {
 		{Text: "Waive 600 EUR of the dues of the Petrel, because the pontoon was broken.", Person: "ines"},
 		{Relay: "berth_letter", Input: json.RawMessage(`{"vessel": "Gannet", "nights": 2}`)},
 		{Text: "What are the dues for 5 nights at 18.5 m length?", Turns: 1},
+		{Text: "Reserve a berth for the Gannet from tomorrow 18:00, one night, please.", Rungs: map[string]ledger.Rung{"assign_berth": ledger.RungStub}}, // whose reply breaks off
 		{Text: "Please reserve a berth for the Marrow Light from tomorrow noon, two nights."},
 	} {
 		if st.Session != "" {
