@@ -243,7 +243,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.click("Refuse…")
 	p.keys("form textarea", "The pontoon is broken.")
 	js[chromedp.Void](p, `document.querySelector("form button[type=submit]").click()`)
-	p.until(`!document.querySelector('[aria-label="Ticket 5"]')`)
+	p.until(`!document.querySelector('[aria-label="Ticket 6"]')`)
 	js[chromedp.Void](p, `[...document.querySelectorAll("[role=radio]")].find(e => e.innerText === "all").click()`)
 	p.sees("refused by harbourmaster")
 	p.sees("The pontoon is broken.")
