@@ -2,6 +2,7 @@ package deed
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"strings"
 	"time"
@@ -69,6 +70,11 @@ type Failure struct {
 	Retry   bool
 	After   time.Duration // the least wait that was asked for
 	Sent    *ledger.Sent
+}
+
+// NotDone gives the failure of a call that is known to have done nothing.
+func NotDone(class Class, format string, args ...any) *Failure {
+	return &Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
 }
 
 // Result is what a handler brought back.

@@ -217,7 +217,7 @@ func (h *Handler) spec(i deed.Invocation) (sandbox.Spec, string, error) {
 		}
 	}
 	for _, p := range c.Reads {
-		if p = h.place(p); h.within(p) {
+		if p = tools.Place(h.dir, p); h.within(p) {
 			return s, line, fmt.Errorf("reads: %s would open the whole project, with its .env and its records", p)
 		}
 		s.Reads = append(s.Reads, p)
@@ -268,13 +268,6 @@ func (h *Handler) file(c *Command, t *expr.Template) string {
 }
 
 // place gives the whole path of what a tool is granted.
-func (h *Handler) place(p string) string {
-	if filepath.IsAbs(p) {
-		return filepath.Clean(p)
-	}
-	return filepath.Join(h.dir, p)
-}
-
 // within says whether the project is within a folder, links followed.
 func (h *Handler) within(folder string) bool {
 	dir, err := filepath.EvalSymlinks(h.dir)
@@ -297,10 +290,10 @@ func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 	}
 	reads := []string{program}
 	for _, p := range c.Reads {
-		if h.within(h.place(p)) {
+		if h.within(tools.Place(h.dir, p)) {
 			return fmt.Errorf("reads: %s would open the whole project, with its .env and its records", p)
 		}
-		reads = append(reads, h.place(p))
+		reads = append(reads, tools.Place(h.dir, p))
 	}
 	for _, a := range c.Run[1:] {
 		name := a.String()
@@ -314,7 +307,7 @@ func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 		}
 	}
 	for _, p := range append(append([]string{}, c.Reads...), c.Writes...) {
-		if _, err := os.Stat(h.place(p)); err != nil {
+		if _, err := os.Stat(tools.Place(h.dir, p)); err != nil {
 			return fmt.Errorf("there is no %s, which the program is granted", p)
 		}
 	}

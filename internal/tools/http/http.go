@@ -46,10 +46,6 @@ type Handler struct{ client *web.Client }
 // New gives a handler that sends through c.
 func New(c *web.Client) *Handler { return &Handler{c} }
 
-func notDone(class deed.Class, format string, args ...any) *deed.Failure {
-	return &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
-}
-
 // outgoing is a request, who makes it, and how it is shown.
 type outgoing struct {
 	req   *http.Request
@@ -80,9 +76,9 @@ func (h *Handler) send(ctx context.Context, i deed.Invocation) (_ deed.Result, _
 	if err != nil {
 		var te *web.TokenError
 		if errors.As(err, &te) {
-			return deed.Result{}, notDone("auth", "%v", err), false
+			return deed.Result{}, deed.NotDone("auth", "%v", err), false
 		}
-		return deed.Result{}, notDone("config", "the request of %s cannot be made: %v", i.Tool.Name, err), false
+		return deed.Result{}, deed.NotDone("config", "the request of %s cannot be made: %v", i.Tool.Name, err), false
 	}
 	proof, host := out.proof, out.req.URL.Host
 	resp, err := h.client.Do(out.req, out.grant)
@@ -97,7 +93,7 @@ func (h *Handler) send(ctx context.Context, i deed.Invocation) (_ deed.Result, _
 	proof.Bytes = int64(len(raw))
 	proof.Reply = tools.Clip(string(raw), record(i))
 	if resp.StatusCode == http.StatusUnauthorized && h.client.Forget(out.auth) {
-		return deed.Result{}, notDone("auth", "%s answered 401: it does not accept the token", host), true
+		return deed.Result{}, deed.NotDone("auth", "%s answered 401: it does not accept the token", host), true
 	}
 	fail := func(o ledger.Outcome, class deed.Class, format string, args ...any) (deed.Result, *deed.Failure, bool) {
 		return deed.Result{}, &deed.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Status: resp.StatusCode, Body: decode(raw), Sent: proof}, false

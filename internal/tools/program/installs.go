@@ -68,7 +68,7 @@ func (c *call) planned(ctx context.Context, want []string) (string, *deed.Failur
 		Add []struct{ Name, Version string } // as npm has it
 	}
 	if err := json.Unmarshal(out[max(bytes.IndexByte(out, '{'), 0):], &report); err != nil { // npm writes lines before it
-		_, bad := refuse("config", "what would be installed could not be read: %v", err)
+		bad := deed.NotDone("config", "what would be installed could not be read: %v", err)
 		return "", bad
 	}
 	for _, i := range report.Install {
@@ -90,7 +90,7 @@ func (c *call) install(ctx context.Context) *deed.Failure {
 	}
 	gate, _ := c.i.Vars["gate"].(map[string]any)
 	if by, _ := gate["by"].(string); by == "" && !c.i.Bench { // at the bench a person runs it
-		_, bad := refuse("refused", "libraries are installed only where somebody agreed to the very call, and this gate asked nobody. Run it without libraries")
+		bad := deed.NotDone("refused", "libraries are installed only where somebody agreed to the very call, and this gate asked nobody. Run it without libraries")
 		return bad
 	}
 	if _, bad := c.installer(ctx, want, false); bad != nil {
@@ -101,7 +101,7 @@ func (c *call) install(ctx context.Context) *deed.Failure {
 		err = os.WriteFile(c.list(), raw, 0o600)
 	}
 	if err != nil {
-		_, bad := refuse("config", "what was installed could not be noted: %v", err)
+		bad := deed.NotDone("config", "what was installed could not be noted: %v", err)
 		return bad
 	}
 	return nil
@@ -111,7 +111,7 @@ func (c *call) install(ctx context.Context) *deed.Failure {
 // runs: pip takes wheels alone, and npm runs no scripts.
 func (c *call) installer(ctx context.Context, want []string, plan bool) ([]byte, *deed.Failure) {
 	fail := func(class deed.Class, format string, args ...any) ([]byte, *deed.Failure) {
-		_, bad := refuse(class, format, args...)
+		bad := deed.NotDone(class, format, args...)
 		return nil, bad
 	}
 	registry := c.spec.Installs[c.language]

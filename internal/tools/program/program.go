@@ -31,9 +31,8 @@ import (
 const (
 	maxCode   = 200_000
 	maxOutput = 1 << 20
-	maxRead   = 20_000 // of its output, that the model reads
-	maxFiles  = 1000   // in its folder
-	maxKept   = 50     // that are kept of one run
+	maxFiles  = 1000 // in its folder
+	maxKept   = 50   // that are kept of one run
 	maxFile   = 8 << 20
 )
 
@@ -166,7 +165,7 @@ func (c *call) missing() string {
 func (h *Handler) interpreter(p *Program, language string) string {
 	var reads []string
 	for _, r := range append(slices.Clone(p.Reads), p.Libraries...) {
-		reads = append(reads, h.place(r))
+		reads = append(reads, tools.Place(h.dir, r))
 	}
 	for _, dir := range append(filepath.SplitList(os.Getenv("PATH")), "/usr/bin", "/usr/local/bin", "/bin") {
 		name := filepath.Join(dir, language)
@@ -219,7 +218,7 @@ func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 		return fmt.Errorf("%s is not on this machine", strings.Join(gone, ", "))
 	}
 	for _, d := range append(slices.Clone(p.Libraries), p.Reads...) {
-		if _, err := os.Stat(h.place(d)); err != nil {
+		if _, err := os.Stat(tools.Place(h.dir, d)); err != nil {
 			return fmt.Errorf("there is no %s, which programs are granted", d)
 		}
 	}
@@ -227,13 +226,6 @@ func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 		return errors.New(m + ", so programs are refused")
 	}
 	return nil
-}
-
-func (h *Handler) place(p string) string {
-	if filepath.IsAbs(p) {
-		return p
-	}
-	return filepath.Join(h.dir, p)
 }
 
 // tries is how often a file has failed in a run; it stands beside the session's folder.
@@ -256,15 +248,15 @@ func (c *call) tries() tries {
 func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	c, closeIt, err := h.open(i)
 	if err != nil {
-		return refuse("config", "no folder could be made for it: %v", err)
+		return deed.Result{}, deed.NotDone("config", "no folder could be made for it: %v", err)
 	}
 	defer closeIt()
 	if say := c.missing(); say != "" {
-		return refuse("refused", "%s", say)
+		return deed.Result{}, deed.NotDone("refused", "%s", say)
 	}
 	t := c.tries()
 	if x := t[c.file]; x.Run == i.Run && x.Fails >= c.spec.Tries {
-		return refuse("refused", "%s has failed %d times, and is not run again (tries: %d). Say what keeps it from working", c.file, x.Fails, c.spec.Tries)
+		return deed.Result{}, deed.NotDone("refused", "%s has failed %d times, and is not run again (tries: %d). Say what keeps it from working", c.file, x.Fails, c.spec.Tries)
 	}
 	if bad := c.install(ctx); bad != nil {
 		return deed.Result{}, bad
@@ -289,33 +281,29 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	return r, nil
 }
 
-func refuse(class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
-	return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
-}
-
 // run writes the program into its folder, runs it, and keeps what it made.
 func (c *call) run(ctx context.Context) (deed.Result, *deed.Failure) {
 	before, over := tools.Tree(c.root, maxFiles)
 	if over {
-		return refuse("bounds", "the session's folder holds more than %d files", maxFiles)
+		return deed.Result{}, deed.NotDone("bounds", "the session's folder holds more than %d files", maxFiles)
 	}
 	if info, err := c.root.Lstat(c.file); err == nil && !info.Mode().IsRegular() {
-		return refuse("refused", "%s is there, and is not a file; choose another name", c.file)
+		return deed.Result{}, deed.NotDone("refused", "%s is there, and is not a file; choose another name", c.file)
 	}
 	if err := c.root.WriteFile(c.file, []byte(c.code), 0o600); err != nil {
-		return refuse("config", "the program could not be written to its folder: %v", err)
+		return deed.Result{}, deed.NotDone("config", "the program could not be written to its folder: %v", err)
 	}
 	value := map[string]any{"exit": 0.0, "by": c.version(c.spec, c.language)}
-	sent := &ledger.Sent{Method: "PROGRAM", URL: value["by"].(string) + " " + c.file, Body: tools.Clip(c.code, maxRead)}
+	sent := &ledger.Sent{Method: "PROGRAM", URL: value["by"].(string) + " " + c.file, Body: tools.Clip(c.code, tools.MaxRead)}
 	if c.language == "javascript" {
 		r, bad := c.script(ctx, c.i, c.code)
 		if r.Sent != nil {
-			value["output"] = tools.Clip(r.Sent.Log, maxRead)
+			value["output"] = tools.Clip(r.Sent.Log, tools.MaxRead)
 		}
 		if bad != nil {
 			value["exit"], value["errors"] = 1.0, bad.Say
 			if bad.Sent != nil {
-				value["output"] = tools.Clip(bad.Sent.Log, maxRead)
+				value["output"] = tools.Clip(bad.Sent.Log, tools.MaxRead)
 			}
 		} else if r.Value != nil {
 			value["result"] = r.Value
@@ -350,7 +338,7 @@ func (c *call) run(ctx context.Context) (deed.Result, *deed.Failure) {
 // start runs the program in the sandbox, and fills in how it went.
 func (c *call) start(ctx context.Context, value map[string]any) *deed.Failure {
 	bad := func(format string, args ...any) *deed.Failure {
-		_, f := refuse("config", format, args...)
+		f := deed.NotDone("config", format, args...)
 		return f
 	}
 	if m := sandbox.Missing(); m != "" {
@@ -365,10 +353,10 @@ func (c *call) start(ctx context.Context, value map[string]any) *deed.Failure {
 	}
 	var libraries []string
 	for _, p := range append(slices.Clone(c.spec.Libraries), c.spec.Reads...) {
-		s.Reads = append(s.Reads, c.place(p))
+		s.Reads = append(s.Reads, tools.Place(c.Handler.dir, p))
 	}
 	for _, p := range c.spec.Libraries {
-		libraries = append(libraries, c.place(p))
+		libraries = append(libraries, tools.Place(c.Handler.dir, p))
 	}
 	switch c.language { // "python3" installs into the folder itself, "node" below it
 	case "python3":
@@ -385,24 +373,11 @@ func (c *call) start(ctx context.Context, value map[string]any) *deed.Failure {
 	if err != nil {
 		return bad("it failed to start: %v", err)
 	}
-	value["exit"] = float64(d.Code)
-	value["output"], value["errors"] = clip(d.Stdout), clip(d.Stderr)
+	maps.Copy(value, tools.Ran(d, c.i.Tool.Timeout))
 	if d.Code != 0 && c.spec.Installs[c.language] != "" {
 		value["lacks"] = lacks(c.language, string(d.Stderr))
 	}
-	switch {
-	case d.Broke != "":
-		value["exit"], value["ended"] = -1.0, "it was ended: "+d.Broke
-	case d.Late:
-		value["exit"], value["ended"] = -1.0, fmt.Sprintf("it had not ended after %s, and was ended", c.i.Tool.Timeout)
-	case d.Signal != "":
-		value["ended"] = "it was ended by a signal: " + d.Signal
-	}
 	return nil
-}
-
-func clip(b []byte) string {
-	return tools.Clip(strings.TrimRight(strings.ToValidUTF8(string(b), "�"), "\n"), maxRead)
 }
 
 // keep keeps the files that are new, or other than before, by their content.

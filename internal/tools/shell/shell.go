@@ -30,7 +30,6 @@ import (
 // Bounds of a line that no file sets.
 const (
 	maxOutput = 1 << 20
-	maxRead   = 20_000
 	maxFiles  = 2000
 )
 
@@ -67,10 +66,6 @@ type tried struct {
 	changes map[string]tools.FileChange
 }
 
-func refuse(class deed.Class, format string, args ...any) *deed.Failure {
-	return &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...)}
-}
-
 // try runs the line of a call on a copy of its folder.
 func (h *Handler) try(ctx context.Context, i deed.Invocation) (tried, *deed.Failure) {
 	s := i.Tool.Work.Spec.(*Shell)
@@ -78,20 +73,20 @@ func (h *Handler) try(ctx context.Context, i deed.Invocation) (tried, *deed.Fail
 	line, _ := args["line"].(string)
 	var out tried
 	if m := sandbox.Missing(); m != "" {
-		return out, refuse("config", "it was not run: %s", m)
+		return out, deed.NotDone("config", "it was not run: %s", m)
 	}
 	root, err := h.open(s)
 	if err != nil {
-		return out, refuse("config", "%v", err)
+		return out, deed.NotDone("config", "%v", err)
 	}
 	defer root.Close()
 	before, over := tools.Tree(root, maxFiles)
 	if over {
-		return out, refuse("bounds", "the folder %s holds more than %d files", s.In, maxFiles)
+		return out, deed.NotDone("bounds", "the folder %s holds more than %d files", s.In, maxFiles)
 	}
 	dir, err := os.MkdirTemp(h.work, "shell-")
 	if err != nil {
-		return out, refuse("config", "no copy of the folder could be made: %v", err)
+		return out, deed.NotDone("config", "no copy of the folder could be made: %v", err)
 	}
 	defer os.RemoveAll(dir)
 	was := map[string][]byte{}
@@ -99,48 +94,33 @@ func (h *Handler) try(ctx context.Context, i deed.Invocation) (tried, *deed.Fail
 	for _, p := range slices.Sorted(maps.Keys(before)) {
 		body, err := root.ReadFile(p)
 		if err != nil {
-			return out, refuse("config", "%s cannot be read: %v", path.Join(s.In, p), err)
+			return out, deed.NotDone("config", "%s cannot be read: %v", path.Join(s.In, p), err)
 		}
 		if total += int64(len(body)); total > int64(s.DiskMB)<<20 {
-			return out, refuse("bounds", "the folder %s holds more than %d MB", s.In, s.DiskMB)
+			return out, deed.NotDone("bounds", "the folder %s holds more than %d MB", s.In, s.DiskMB)
 		}
 		was[p] = body
 		at := filepath.Join(dir, filepath.FromSlash(p))
 		if err := errors.Join(os.MkdirAll(filepath.Dir(at), 0o700), os.WriteFile(at, body, before[p].Mode|0o600)); err != nil {
-			return out, refuse("config", "no copy of the folder could be made: %v", err)
+			return out, deed.NotDone("config", "no copy of the folder could be made: %v", err)
 		}
 	}
 	spec := sandbox.Spec{Args: []string{"/bin/sh", "-c", line}, Dir: dir, Reads: []string{"/bin/sh"}, Network: s.Network, Output: maxOutput, Tell: i.Logs(), Log: i.Logs(),
 		Memory: int64(s.MemoryMB) << 20, Disk: int64(s.DiskMB) << 20, Processes: s.Processes, Env: []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir, "LANG=C.UTF-8"}}
 	for _, p := range s.Reads {
-		if !filepath.IsAbs(p) {
-			p = filepath.Join(h.dir, p)
-		}
-		spec.Reads = append(spec.Reads, p)
+		spec.Reads = append(spec.Reads, tools.Place(h.dir, p))
 	}
 	d, err := sandbox.Run(ctx, spec)
 	if err != nil {
-		return out, refuse("config", "it failed to start: %v", err)
+		return out, deed.NotDone("config", "it failed to start: %v", err)
 	}
-	out.value = map[string]any{"exit": float64(d.Code)}
-	for k, v := range map[string]string{"output": clip(d.Stdout), "errors": clip(d.Stderr)} {
-		if v != "" {
-			out.value[k] = v
-		}
-	}
-	switch {
-	case d.Broke != "":
-		out.value["exit"], out.value["ended"] = -1.0, "it was ended, and nothing that it changed is kept: "+d.Broke
+	if out.value = tools.Ran(d, i.Tool.Timeout); d.Broke != "" || d.Late {
+		out.value["ended"] = out.value["ended"].(string) + "; nothing that it changed is kept"
 		return out, nil
-	case d.Late:
-		out.value["exit"], out.value["ended"] = -1.0, fmt.Sprintf("it had not ended after %s; it was ended, and nothing that it changed is kept", i.Tool.Timeout)
-		return out, nil
-	case d.Signal != "":
-		out.value["ended"] = "it was ended by a signal: " + d.Signal
 	}
 	copied, err := os.OpenRoot(dir)
 	if err != nil {
-		return out, refuse("config", "%v", err)
+		return out, deed.NotDone("config", "%v", err)
 	}
 	defer copied.Close()
 	after, over := tools.Tree(copied, maxFiles)
@@ -164,10 +144,6 @@ func (h *Handler) try(ctx context.Context, i deed.Invocation) (tried, *deed.Fail
 		}
 	}
 	return out, nil
-}
-
-func clip(b []byte) string {
-	return tools.Clip(strings.TrimRight(strings.ToValidUTF8(string(b), "�"), "\n"), maxRead)
 }
 
 // open opens the folder that lines work in, so that nothing leads out of it.
@@ -233,17 +209,17 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	sent.Diff, sent.Undo = difference(s.In, t.changes), i.Key
 	was, err := json.Marshal(t.changes)
 	if err != nil {
-		return deed.Result{}, refuse("config", "what it changed cannot be kept: %v", err)
+		return deed.Result{}, deed.NotDone("config", "what it changed cannot be kept: %v", err)
 	}
 	text := string(was)
 	if err := h.records.SaveChange(ctx, tools.Change{Key: i.Key, Run: i.Run, Step: string(i.Step), At: time.Now().UTC(), Path: s.In, Before: &text, After: tools.Many}); err != nil {
-		f := refuse("store", "what is needed to undo it cannot be kept, so nothing was changed: %v", err)
+		f := deed.NotDone("store", "what is needed to undo it cannot be kept, so nothing was changed: %v", err)
 		f.Sent = sent
 		return deed.Result{}, f
 	}
 	root, err := h.open(s)
 	if err != nil {
-		return deed.Result{}, refuse("config", "%v", err)
+		return deed.Result{}, deed.NotDone("config", "%v", err)
 	}
 	defer root.Close()
 	if err := apply(root, t.changes, func(c tools.FileChange) []byte { return c.Now }); err != nil {

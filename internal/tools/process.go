@@ -1,0 +1,46 @@
+package tools
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"stonebaton.example/internal/sandbox"
+)
+
+// MaxRead bounds what the model reads of a text that a program wrote, in bytes.
+const MaxRead = 20_000
+
+// Place gives the path of a file or folder that a tool of the project in dir names.
+func Place(dir, p string) string {
+	if filepath.IsAbs(p) {
+		return filepath.Clean(p)
+	}
+	return filepath.Join(dir, p)
+}
+
+// Ran gives the result that a model reads of a program which had the time within: "exit",
+// and where there is something to say "output", "errors" and why it was "ended".
+func Ran(d sandbox.Done, within time.Duration) map[string]any {
+	out := map[string]any{"exit": float64(d.Code)}
+	ended := ""
+	switch {
+	case d.Broke != "":
+		out["exit"], ended = -1.0, "it was ended: "+d.Broke
+	case d.Late:
+		out["exit"], ended = -1.0, fmt.Sprintf("it had not ended after %s, and was ended", within)
+	case d.Signal != "":
+		ended = "it was ended by a signal: " + d.Signal
+	}
+	for k, v := range map[string]string{"output": written(d.Stdout), "errors": written(d.Stderr), "ended": ended} {
+		if v != "" {
+			out[k] = v
+		}
+	}
+	return out
+}
+
+func written(b []byte) string {
+	return Clip(strings.TrimRight(strings.ToValidUTF8(string(b), "\ufffd"), "\n"), MaxRead)
+}
