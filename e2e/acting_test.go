@@ -35,6 +35,15 @@ func TestTheLocalPersonActsAsAnother(t *testing.T) {
 	p.sees("treasurer agrees")
 	p.sees("You have agreed; it waits for others.")
 
+	question := of("What is the draught")
+	p.open("/tickets/" + question)
+	p.keys("main textarea, main input", "3.1")
+	p.click("Answer")
+	p.sees("answered by treasurer")
+	record := s.run(t, "record").out
+	assert.Regexp(t, `local +settle +ticket `+waiver+`: allow as treasurer`, record, "the record says who, and as whom")
+	assert.Regexp(t, `local +settle +ticket `+question+`: answer as treasurer`, record)
+
 	p.open("/try")
 	p.keys("textarea", "Which vessels are in the harbour?\r")
 	p.until(`location.pathname !== "/try"`)
@@ -49,4 +58,7 @@ func TestTheLocalPersonActsAsAnother(t *testing.T) {
 	p.sees("Send back")
 	assert.NotContains(t, js[string](p, "document.body.innerText"), "It waits for others")
 	p.sound("as oneself again")
+
+	require.Equal(t, 0, s.run(t, "refuse", letter, "-because", "It names no berth.").code)
+	assert.Regexp(t, `local +settle +ticket `+letter+`: refuse as harbourmaster: It names no berth\.`, s.run(t, "record").out, "also as whom nobody said")
 }

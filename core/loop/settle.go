@@ -200,6 +200,8 @@ func voter(state *run.State, t *run.Ticket, s Settlement) (by, as string, err er
 		if !slices.Contains(all, by) {
 			return "", "", &NotEntitledError{As: by, For: all}
 		}
+	case s.As != "": // anybody may, and it is not known who is who
+		by = s.As
 	}
 	switch {
 	case t.Raised.Not != "" && by == t.Raised.Not:

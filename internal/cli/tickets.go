@@ -208,7 +208,7 @@ func decided(t api.Ticket) string {
 	if len(t.Votes) == 0 {
 		return "open"
 	}
-	return fmt.Sprintf("%s; %d of %d have agreed", vote(t.Votes[len(t.Votes)-1]), len(t.Votes), t.Need)
+	return fmt.Sprintf("%s; %d of %d have agreed", strings.TrimSuffix(string(vote(t.Votes[len(t.Votes)-1])), "."), len(t.Votes), t.Need)
 }
 
 // spare defines the flag with which one who agrees says that this need not be asked again.

@@ -308,13 +308,31 @@ func (s *Service) settle(c *echo.Context) error {
 	if err := s.decide(c, t.TicketRow, in); err != nil {
 		return err
 	}
-	return s.ticket(c)
+	if t, err = s.ticketOf(c); err != nil {
+		return err
+	}
+	if asks(c).local() && in.As == "" && t.Need <= 1 { // as the first who may
+		about(c, fmt.Sprintf("ticket %d", t.ID), verdict(in, t.SettledBy))
+	}
+	return c.JSON(http.StatusOK, t)
+}
+
+// verdict tells of a settlement in the record.
+func verdict(in api.Settle, as string) string {
+	out := string(in.Verb)
+	if as != "" && as != engine.Local {
+		out += " as " + as
+	}
+	if b := strings.TrimSpace(in.Because); b != "" {
+		out += ": " + b
+	}
+	return out
 }
 
 // decide settles a ticket for whoever asks.
 func (s *Service) decide(c *echo.Context, t rows.Ticket, in api.Settle) error {
 	w := asks(c)
-	about(c, fmt.Sprintf("ticket %d", t.ID), strings.TrimSpace(string(in.Verb)+" "+in.Because))
+	about(c, fmt.Sprintf("ticket %d", t.ID), verdict(in, in.As))
 	if t.Status != "open" && in.ID == "" {
 		return &loop.SettledError{Verb: ledger.Verb(t.Status), By: t.SettledBy}
 	}
