@@ -1,7 +1,10 @@
 // Package right names what people may do with a service.
 package right
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // Right is one thing that a person may do. In by: of a gate it names everybody who has it.
 type Right string
@@ -17,6 +20,15 @@ const (
 
 // All lists the rights, the least first.
 func All() []Right { return []Right{Talk, View, Build, Approve, Admin} }
+
+// Words names rights in a row, with between among them.
+func Words(rights []Right, between string) string {
+	words := make([]string, len(rights))
+	for i, r := range rights {
+		words[i] = string(r)
+	}
+	return strings.Join(words, between)
+}
 
 // Valid says whether there is such a right.
 func (r Right) Valid() bool { return slices.Contains(All(), r) }

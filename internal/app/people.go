@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"encoding/hex"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -98,15 +99,7 @@ func (a *App) ChangePeople(ctx context.Context, by, via string, change func() er
 
 // described says what a person may do, and which token they have, so that a new one is seen.
 func described(p people.Person) string {
-	var parts []string
-	for _, r := range right.All() {
-		for _, have := range p.Rights {
-			if have == r {
-				parts = append(parts, string(r))
-			}
-		}
-	}
-	s := strings.Join(parts, ", ")
+	s := right.Words(slices.DeleteFunc(right.All(), func(r right.Right) bool { return !slices.Contains(p.Rights, r) }), ", ")
 	if len(p.Is) > 0 {
 		s += "; is " + strings.Join(p.Is, ", ")
 	}

@@ -159,11 +159,7 @@ func (k *call) listPeople(book *people.Book) error {
 		return nil
 	}
 	for _, p := range list {
-		var rights []string
-		for _, r := range p.Rights {
-			rights = append(rights, string(r))
-		}
-		line := strings.Join(rights, ", ")
+		line := right.Words(p.Rights, ", ")
 		if len(p.Is) > 0 {
 			line += "; is " + strings.Join(p.Is, ", ")
 		}

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"stonebaton.example/api"
+	"stonebaton.example/core/right"
 )
 
 // tokenFile is where commands keep the tokens of those who signed in, by the service's URL.
@@ -104,11 +105,7 @@ func (k *call) secret(prompt string) (string, error) {
 }
 
 func rightsOf(me api.Me) string {
-	var out []string
-	for _, r := range me.Rights {
-		out = append(out, string(r))
-	}
-	s := strings.Join(out, ", ")
+	s := right.Words(me.Rights, ", ")
 	if len(me.Is) > 0 {
 		s += ", as " + strings.Join(me.Is, ", ")
 	}

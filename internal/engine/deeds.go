@@ -148,14 +148,7 @@ func (d *driver) call(now time.Time, a loop.CallTool) {
 
 // pause waits on the engine's clock, which in a drill stands still.
 func (d *driver) pause(ctx context.Context, wait time.Duration) error {
-	due, stop := d.e.Clock.Until(d.e.Clock.Now().Add(wait), true)
-	defer stop()
-	select {
-	case <-due:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
+	return Pause(ctx, d.e.Clock, wait, true)
 }
 
 func (d *driver) deed(step ledger.StepID, attempt int, limit time.Duration, do func(context.Context, *done)) {

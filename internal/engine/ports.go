@@ -194,6 +194,18 @@ type Clock interface {
 	Until(due time.Time, idle bool) (<-chan time.Time, func())
 }
 
+// Pause waits on a clock, or until ctx ends, whose error it then gives. Idle is as for Until.
+func Pause(ctx context.Context, c Clock, wait time.Duration, idle bool) error {
+	due, stop := c.Until(c.Now().Add(wait), idle)
+	defer stop()
+	select {
+	case <-due:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
 // WallClock is the real time.
 type WallClock struct{}
 

@@ -240,16 +240,7 @@ func (t *Teller) call(ctx context.Context, p *project.Project, s *run.State, tic
 	if err != nil {
 		return err
 	}
-	pause := func(ctx context.Context, d time.Duration) error {
-		due, stop := t.Clock.Until(t.Clock.Now().Add(d), false)
-		defer stop()
-		select {
-		case <-due:
-			return nil
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
+	pause := func(ctx context.Context, wait time.Duration) error { return engine.Pause(ctx, t.Clock, wait, false) }
 	o := s.Opened()
 	rung := tool.Rung.Lower(o.Rung).Lower(o.Rungs[tool.Name]) // where tools are not let, neither is this one
 	_, bad := t.Tools.Call(ctx, deed.Invocation{Stub: rung.Stubs(tool.Effect), Project: p, Tool: tool, Args: args, Vars: vars, Facts: s.Facts(), Key: fmt.Sprintf("notice-%d-%s", n.N, to.Name), Person: to.Name, Pause: pause})

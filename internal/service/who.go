@@ -264,7 +264,7 @@ func (s *Service) entitled(calls map[string]operation) echo.MiddlewareFunc {
 			case w.link != nil:
 				err = problem(http.StatusForbidden, "Sign in for all else.", "with a link one decides its ticket, and nothing else")
 			default:
-				err = problem(http.StatusForbidden, "Ask somebody with the right "+string(right.Admin)+" for it.", "%s may not do this: it needs the right %s", w.Name, oneOf(op.rights))
+				err = problem(http.StatusForbidden, "Ask somebody with the right "+string(right.Admin)+" for it.", "%s may not do this: it needs the right %s", w.Name, right.Words(op.rights, " or "))
 			}
 			c.Set(callerKey, w)
 			if err == nil {
@@ -324,14 +324,6 @@ func about(c *echo.Context, what, detail string) {
 func text(c *echo.Context, key string) string {
 	s, _ := c.Get(key).(string)
 	return s
-}
-
-func oneOf(rights []right.Right) string {
-	var out []string
-	for _, r := range rights {
-		out = append(out, string(r))
-	}
-	return strings.Join(out, " or ")
 }
 
 // still says whether who asked may still have what a stream tells: rights can go while it is
