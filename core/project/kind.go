@@ -116,6 +116,24 @@ func (p *Part) Key(path, v string) string { return p.c.key(p.d, p.at+path, v) }
 // Inside reads a path that must be within the project.
 func (p *Part) Inside(path, v string) string { return p.c.inside(p.d, p.at+path, v) }
 
+// Reads reads the files and folders that programs are granted to read, under a key: within the
+// project, or elsewhere on the machine by their whole path.
+func (p *Part) Reads(key string, names []string) []string {
+	var out []string
+	for i, name := range names {
+		at := fmt.Sprintf("/%s/%d", key, i)
+		switch name = p.Vars(at, name); {
+		case path.Clean(name) == ".":
+			p.Report(Error, at, "Name the files and folders that they need.", "%s: would open the whole project, with its .env and its records", key)
+		case path.IsAbs(name):
+			out = append(out, path.Clean(name))
+		default:
+			out = append(out, p.Inside(at, name))
+		}
+	}
+	return out
+}
+
 // Prefix reads what URLs may begin with.
 func (p *Part) Prefix(path, v string) string { return p.c.prefix(p.d, p.at+path, v) }
 

@@ -20,6 +20,22 @@ func Place(dir, p string) string {
 	return filepath.Join(dir, p)
 }
 
+// Granted gives the path of what programs of the project in dir are granted to read. What
+// the project itself is within is refused, links followed.
+func Granted(dir, p string) (string, error) {
+	at := Place(dir, p)
+	real := func(p string) string {
+		if r, err := filepath.EvalSymlinks(p); err == nil {
+			return r
+		}
+		return p
+	}
+	if rel, err := filepath.Rel(real(at), real(dir)); err == nil && filepath.IsLocal(rel) {
+		return "", fmt.Errorf("reads: %s would open the whole project, with its .env and its records", at)
+	}
+	return at, nil
+}
+
 // Ran gives the result that a model reads of a program which had the time within: "exit",
 // and where there is something to say "output", "errors" and why it was "ended".
 func Ran(d sandbox.Done, within time.Duration) map[string]any {

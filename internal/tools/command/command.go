@@ -217,10 +217,11 @@ func (h *Handler) spec(i deed.Invocation) (sandbox.Spec, string, error) {
 		}
 	}
 	for _, p := range c.Reads {
-		if p = tools.Place(h.dir, p); h.within(p) {
-			return s, line, fmt.Errorf("reads: %s would open the whole project, with its .env and its records", p)
+		at, err := tools.Granted(h.dir, p)
+		if err != nil {
+			return s, line, err
 		}
-		s.Reads = append(s.Reads, p)
+		s.Reads = append(s.Reads, at)
 	}
 	for _, p := range c.Writes {
 		if !tools.Straight(h.dir, p) {
@@ -267,20 +268,6 @@ func (h *Handler) file(c *Command, t *expr.Template) string {
 	return p
 }
 
-// place gives the whole path of what a tool is granted.
-// within says whether the project is within a folder, links followed.
-func (h *Handler) within(folder string) bool {
-	dir, err := filepath.EvalSymlinks(h.dir)
-	if err != nil {
-		dir = h.dir
-	}
-	if real, err := filepath.EvalSymlinks(folder); err == nil {
-		folder = real
-	}
-	rel, err := filepath.Rel(folder, dir)
-	return err == nil && filepath.IsLocal(rel)
-}
-
 // Check says what keeps a tool's program from being run.
 func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 	c := t.Work.Spec.(*Command)
@@ -290,10 +277,11 @@ func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 	}
 	reads := []string{program}
 	for _, p := range c.Reads {
-		if h.within(tools.Place(h.dir, p)) {
-			return fmt.Errorf("reads: %s would open the whole project, with its .env and its records", p)
+		at, err := tools.Granted(h.dir, p)
+		if err != nil {
+			return err
 		}
-		reads = append(reads, tools.Place(h.dir, p))
+		reads = append(reads, at)
 	}
 	for _, a := range c.Run[1:] {
 		name := a.String()

@@ -69,19 +69,7 @@ func compilePart(p *project.Part) project.Work {
 		m.Refusals[n] = v
 	}
 	p.Facts("/state", r.State)
-	for i, name := range r.Reads {
-		at := fmt.Sprintf("/reads/%d", i)
-		name = p.Vars(at, name)
-		if path.Clean(name) == "." {
-			p.Report(project.Error, at, "Name the files and folders that it needs.", "reads: would open the whole project, with its .env and its records")
-			continue
-		}
-		if path.IsAbs(name) { // an interpreter, or data, elsewhere on the machine
-			m.Reads = append(m.Reads, path.Clean(name))
-			continue
-		}
-		m.Reads = append(m.Reads, p.Inside(at, name))
-	}
+	m.Reads = p.Reads("reads", r.Reads)
 	for i, name := range r.Writes {
 		m.Writes = append(m.Writes, p.Inside(fmt.Sprintf("/writes/%d", i), name))
 	}

@@ -2,11 +2,9 @@ package program
 
 import (
 	_ "embed"
-	"fmt"
 	"maps"
 	"net"
 	"net/url"
-	"path"
 	"slices"
 	"strings"
 
@@ -89,19 +87,7 @@ func brings(p *project.Part) project.Own {
 
 func compile(p *project.Part) project.Work {
 	r := read(p)
-	for key, list := range map[string][]string{"libraries": r.Libraries, "reads": r.Reads} {
-		for i, name := range list {
-			at := fmt.Sprintf("/%s/%d", key, i)
-			name = p.Vars(at, name)
-			if path.Clean(name) == "." {
-				p.Report(project.Error, at, "Name the folders that they need.", "%s: would open the whole project, with its .env and its records", key)
-				continue
-			}
-			if list[i] = path.Clean(name); !path.IsAbs(name) {
-				list[i] = p.Inside(at, name)
-			}
-		}
-	}
+	r.Libraries, r.Reads = p.Reads("libraries", r.Libraries), p.Reads("reads", r.Reads)
 	for _, l := range slices.Sorted(maps.Keys(r.Installs)) {
 		at := "/installs/" + l
 		r.Installs[l] = p.Vars(at, r.Installs[l])

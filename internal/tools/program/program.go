@@ -218,7 +218,11 @@ func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 		return fmt.Errorf("%s is not on this machine", strings.Join(gone, ", "))
 	}
 	for _, d := range append(slices.Clone(p.Libraries), p.Reads...) {
-		if _, err := os.Stat(tools.Place(h.dir, d)); err != nil {
+		at, err := tools.Granted(h.dir, d)
+		if err != nil {
+			return err
+		}
+		if _, err := os.Stat(at); err != nil {
 			return fmt.Errorf("there is no %s, which programs are granted", d)
 		}
 	}
@@ -352,11 +356,15 @@ func (c *call) start(ctx context.Context, value map[string]any) *deed.Failure {
 		s.Memory = max(s.Memory, 512<<20) // which it sets aside before it does anything
 	}
 	var libraries []string
-	for _, p := range append(slices.Clone(c.spec.Libraries), c.spec.Reads...) {
-		s.Reads = append(s.Reads, tools.Place(c.Handler.dir, p))
-	}
-	for _, p := range c.spec.Libraries {
-		libraries = append(libraries, tools.Place(c.Handler.dir, p))
+	for n, p := range append(slices.Clone(c.spec.Libraries), c.spec.Reads...) {
+		at, err := tools.Granted(c.Handler.dir, p)
+		if err != nil {
+			return bad("it was not run: %v", err)
+		}
+		s.Reads = append(s.Reads, at)
+		if n < len(c.spec.Libraries) {
+			libraries = append(libraries, at)
+		}
 	}
 	switch c.language { // "python3" installs into the folder itself, "node" below it
 	case "python3":

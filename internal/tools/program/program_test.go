@@ -198,3 +198,20 @@ func TestALanguageThatIsNotThere(t *testing.T) {
 	assert.Equal(t, "there is no cobol on this machine; there is javascript", bad.Say)
 	require.ErrorContains(t, b.h.Check(t.Context(), &tool), "cobol is not on this machine")
 }
+
+func TestNoGrantOpensTheWholeProject(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("KEY=hidden\n"), 0o600))
+	require.NoError(t, os.Symlink(".", filepath.Join(dir, "all")))
+	for _, granted := range []string{"all", dir, filepath.Dir(dir)} {
+		for _, key := range []string{"reads", "libraries"} {
+			b := open(t, ", "+key+": [\""+granted+"\"]")
+			b.h = program.New(dir, b.dir, b.kept, nil)
+			require.ErrorContains(t, b.h.Check(t.Context(), b.p.Tools["run_program"]), "would open the whole project", granted)
+			_, _, bad := b.runs("sh", "x.sh", "cat "+dir+"/.env")
+			require.NotNil(t, bad, granted)
+			assert.Contains(t, bad.Say, "would open the whole project")
+			assert.Equal(t, ledger.NotDone, bad.Outcome)
+		}
+	}
+}

@@ -43,11 +43,7 @@ func compile(p *project.Part) project.Work {
 	if s.In = p.Inside("/in", s.In); path.Clean(s.In) == "." {
 		p.Report(project.Error, "/in", "Name a folder that holds no files of the project, such as notes.", "in: would open the project's own folder, with its files, its .env and its records")
 	}
-	for i, name := range s.Reads {
-		if s.Reads[i] = path.Clean(name); !path.IsAbs(name) {
-			s.Reads[i] = p.Inside("/reads", name)
-		}
-	}
+	s.Reads = p.Reads("reads", s.Reads)
 	return project.Work{Spec: s, Line: "lines of the shell in " + s.In, Data: []string{s.In}, Looks: true, Free: s.free}
 }
 

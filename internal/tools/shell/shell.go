@@ -108,7 +108,11 @@ func (h *Handler) try(ctx context.Context, i deed.Invocation) (tried, *deed.Fail
 	spec := sandbox.Spec{Args: []string{"/bin/sh", "-c", line}, Dir: dir, Reads: []string{"/bin/sh"}, Network: s.Network, Output: maxOutput, Tell: i.Logs(), Log: i.Logs(),
 		Memory: int64(s.MemoryMB) << 20, Disk: int64(s.DiskMB) << 20, Processes: s.Processes, Env: []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir, "LANG=C.UTF-8"}}
 	for _, p := range s.Reads {
-		spec.Reads = append(spec.Reads, tools.Place(h.dir, p))
+		at, err := tools.Granted(h.dir, p)
+		if err != nil {
+			return out, deed.NotDone("config", "it was not run: %v", err)
+		}
+		spec.Reads = append(spec.Reads, at)
 	}
 	d, err := sandbox.Run(ctx, spec)
 	if err != nil {
@@ -299,6 +303,11 @@ func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 		return err
 	}
 	root.Close()
+	for _, p := range s.Reads {
+		if _, err := tools.Granted(h.dir, p); err != nil {
+			return err
+		}
+	}
 	if m := sandbox.Missing(); m != "" {
 		return errors.New(m + ", so lines are refused")
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -163,3 +164,14 @@ func TestNothingIsChangedThatCannotBeUndone(t *testing.T) {
 type full struct{ tools.Memory }
 
 func (*full) SaveChange(context.Context, tools.Change) error { return os.ErrClosed }
+
+func TestNoGrantOpensTheWholeProject(t *testing.T) {
+	b := open(t)
+	b.write("../.env", "KEY=hidden\n")
+	require.NoError(t, os.Symlink(".", filepath.Join(b.dir, "all")))
+	b.p = tooltest.Project(t, strings.Replace(document, "disk_mb: 1", "disk_mb: 1, reads: [all]", 1), nil)
+	require.ErrorContains(t, b.h.Check(t.Context(), b.p.Tools["shell"]), "would open the whole project")
+	_, _, bad := b.runs("cat " + b.dir + "/.env")
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "would open the whole project")
+}
