@@ -22,14 +22,25 @@ type cell struct {
 
 // kind says what a cell keeps from a program.
 type kind struct {
-	filtered, network bool
-	spare             chan *cell
+	filtered bool
+	net      network
+	spare    chan *cell
 }
+
+// network is what a program reaches of the network.
+type network int
+
+const (
+	none  network = iota
+	named         // hosts by their names
+	whole
+)
 
 var (
 	bare    = &kind{}
 	offline = &kind{filtered: true, spare: make(chan *cell, 1)}
-	online  = &kind{filtered: true, network: true, spare: make(chan *cell, 1)}
+	partly  = &kind{filtered: true, net: named, spare: make(chan *cell, 1)}
+	online  = &kind{filtered: true, net: whole, spare: make(chan *cell, 1)}
 )
 
 func (s *Spec) kind() *kind {
@@ -38,6 +49,8 @@ func (s *Spec) kind() *kind {
 		return bare
 	case s.Network:
 		return online
+	case len(s.Hosts) > 0:
+		return partly
 	}
 	return offline
 }
@@ -48,7 +61,7 @@ func newCell(k *kind) *cell {
 	go func() {
 		runtime.LockOSThread() // never unlocked: the thread carries the bounds, and goes with the goroutine
 		if k.filtered {
-			c.enter(k.network)
+			c.enter(k.net)
 		}
 		close(ready)
 		(<-c.do)()
@@ -88,8 +101,8 @@ func (k *kind) keep(c *cell) {
 }
 
 // enter makes the rules, lays down this thread's rights, and sets the filter.
-func (c *cell) enter(network bool) {
-	if c.rules, c.err = common(network); c.err != nil {
+func (c *cell) enter(net network) {
+	if c.rules, c.err = common(net); c.err != nil {
 		return
 	}
 	err := dropRights()
@@ -99,7 +112,7 @@ func (c *cell) enter(network bool) {
 	if err != nil {
 		c.err = fmt.Errorf("the sandbox cannot be entered: %w", err)
 	} else {
-		c.listener, c.group, c.err = filter(network)
+		c.listener, c.group, c.err = filter(net)
 	}
 	if c.err != nil {
 		unix.Close(c.rules)

@@ -117,6 +117,21 @@ func TestSocketsOfOtherProgramsAreNotReached(t *testing.T) {
 		assert.Contains(t, string(d.Stderr), "socket: Permission denied")
 		assert.Empty(t, d.Stdout)
 	}
+	box := filepath.Join(t.TempDir(), "box")
+	c, err := net.ListenPacket("unixgram", box)
+	require.NoError(t, err)
+	defer c.Close()
+	for _, grant := range []func(*sandbox.Spec){func(*sandbox.Spec) {}, hosts("berths.kelmere.example"), whole} {
+		for _, kind := range []string{"SOCK_STREAM", "SOCK_SEQPACKET", "SOCK_DGRAM", "SOCK_RAW"} {
+			perl(t, `use Socket; my ($a, $b); for my $to ("`+name+`", "`+box+`") { socketpair($a, $b, PF_UNIX, `+kind+`, 0) or last; send($a, "through", 0, sockaddr_un($to)); connect($a, sockaddr_un($to)); send($a, "through", 0); close $b; connect($a, sockaddr_un($to)); send($a, "through", 0) }`, grant)
+		}
+	}
+	require.NoError(t, c.SetReadDeadline(time.Now().Add(time.Millisecond)))
+	_, _, err = c.ReadFrom(make([]byte, 9))
+	assert.ErrorIs(t, err, os.ErrDeadlineExceeded, "by no end of a pair")
+	require.NoError(t, l.(*net.UnixListener).SetDeadline(time.Now().Add(time.Millisecond)))
+	_, err = l.Accept()
+	assert.ErrorIs(t, err, os.ErrDeadlineExceeded)
 	d := perl(t, `use Socket; socketpair(my $a, my $b, PF_UNIX, SOCK_STREAM, 0) or die $!; syswrite $a, "own"; sysread $b, $x, 3; print $x`)
 	assert.Equal(t, "own", string(d.Stdout), "a pair of its own it may have: %s", d.Stderr)
 }

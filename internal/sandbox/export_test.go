@@ -3,6 +3,9 @@
 package sandbox
 
 import (
+	"context"
+	"net"
+	"net/netip"
 	"os"
 	"strconv"
 )
@@ -11,5 +14,21 @@ import (
 func init() {
 	if n, err := strconv.Atoi(os.Getenv("ABI")); err == nil {
 		abi = func() int { return n }
+	}
+}
+
+// Names are the addresses that names have in tests.
+var Names = map[string]string{}
+
+func init() {
+	lookup = func(_ context.Context, name string) ([]netip.Addr, error) {
+		if name == "localhost" {
+			return []netip.Addr{netip.MustParseAddr("127.0.0.1")}, nil
+		}
+		a, ok := Names[name]
+		if !ok {
+			return nil, &net.DNSError{Err: "no such host", Name: name, IsNotFound: true}
+		}
+		return []netip.Addr{netip.MustParseAddr(a)}, nil
 	}
 }

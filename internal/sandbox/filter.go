@@ -62,7 +62,7 @@ const namespaces = unix.CLONE_NEWNS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWUTS |
 
 // rules are the system calls with which a program could go around the other
 // bounds, reach what is not its own, or leave something behind.
-func rules(network bool) []rule {
+func rules(net network) []rule {
 	rs := []rule{
 		// no session of its own, in which it could hide from its groups, no namespace
 		{refuse, []uint32{unix.SYS_SETSID, unix.SYS_UNSHARE, unix.SYS_SETNS}, nil},
@@ -101,13 +101,7 @@ func rules(network bool) []rule {
 		{refuse, []uint32{unix.SYS_OPENAT}, []test{has(2, unix.O_CREAT), has(3, unix.S_ISUID|unix.S_ISGID)}},
 		{refuse, []uint32{unix.SYS_MKNODAT}, []test{has(2, unix.S_ISUID|unix.S_ISGID)}},
 	}
-	// Landlock knows of TCP alone. Local sockets are those of other programs, which
-	// are no files of this one's own; a pair of them is made by another call.
-	sockets := rule{deny, []uint32{unix.SYS_SOCKET}, nil}
-	if network {
-		sockets.if_ = []test{isNot(0, unix.AF_INET), isNot(0, unix.AF_INET6), isNot(0, unix.AF_NETLINK)}
-	}
-	rs = append(rs, sockets)
+	rs = append(rs, sockets(net)...)
 	if !layRights() { // what else root's rights are needed for
 		rs = append(rs, rule{refuse, []uint32{unix.SYS_MOUNT, unix.SYS_UMOUNT2, unix.SYS_PIVOT_ROOT, unix.SYS_CHROOT, unix.SYS_OPEN_TREE, unix.SYS_MOVE_MOUNT, unix.SYS_FSOPEN, unix.SYS_REBOOT, unix.SYS_INIT_MODULE,
 			unix.SYS_FINIT_MODULE, unix.SYS_DELETE_MODULE, unix.SYS_KEXEC_LOAD, unix.SYS_SETTIMEOFDAY, unix.SYS_CLOCK_SETTIME, unix.SYS_SWAPON, unix.SYS_SWAPOFF, unix.SYS_ACCT, unix.SYS_SETHOSTNAME,
@@ -117,6 +111,34 @@ func rules(network bool) []rule {
 		rs = append(rs, rule{ask, []uint32{nr}, nil})
 	}
 	return append(rs, older...)
+}
+
+// sockets are the rules about the network. Landlock knows of TCP alone, and not of all ways
+// to connect. Local sockets are those of other programs, which are no files of this one's
+// own; it may have a pair of them, of a kind that cannot be led elsewhere afterwards.
+func sockets(net network) []rule {
+	rs := []rule{{deny, []uint32{unix.SYS_SOCKETPAIR}, []test{has(1, unix.SOCK_DGRAM)}}}
+	if net == none {
+		return append(rs, rule{deny, []uint32{unix.SYS_SOCKET}, nil})
+	}
+	rs = append(rs,
+		rule{ask, []uint32{unix.SYS_CONNECT}, nil},
+		rule{without, []uint32{unix.SYS_SENDTO, unix.SYS_SENDMMSG}, []test{has(3, unix.MSG_FASTOPEN)}}, // connects too
+		rule{without, []uint32{unix.SYS_SENDMSG}, []test{has(2, unix.MSG_FASTOPEN)}})
+	if net == whole {
+		return append(rs, rule{deny, []uint32{unix.SYS_SOCKET}, []test{isNot(0, unix.AF_INET), isNot(0, unix.AF_INET6), isNot(0, unix.AF_NETLINK)}})
+	}
+	const others = 0xf &^ unix.SOCK_STREAM // of the kinds of sockets
+	for _, family := range []uint32{unix.AF_INET, unix.AF_INET6} {
+		rs = append(rs, rule{ask, []uint32{unix.SYS_SOCKET}, []test{is(0, family), has(1, unix.SOCK_DGRAM), hasNo(1, 0xf&^unix.SOCK_DGRAM)}})
+		for _, protocol := range []uint32{0, unix.IPPROTO_TCP} {
+			rs = append(rs, rule{allow, []uint32{unix.SYS_SOCKET}, []test{is(0, family), has(1, unix.SOCK_STREAM), hasNo(1, others), is(2, protocol)}})
+		}
+	}
+	return append(rs,
+		rule{allow, []uint32{unix.SYS_SOCKET}, []test{is(0, unix.AF_NETLINK), is(2, unix.NETLINK_ROUTE)}}, // which addresses the machine has
+		rule{deny, []uint32{unix.SYS_SOCKET}, nil},
+		rule{deny, []uint32{unix.SYS_LISTEN}, nil})
 }
 
 func stmt(code uint16, k uint32) unix.SockFilter { return unix.SockFilter{Code: code, K: k} }
@@ -205,10 +227,12 @@ func (r *rule) code() []unix.SockFilter {
 	return append(p, answer(r.answer))
 }
 
-var (
-	withoutNetwork = sync.OnceValue(func() []unix.SockFilter { return assemble(rules(false)) })
-	withNetwork    = sync.OnceValue(func() []unix.SockFilter { return assemble(rules(true)) })
-)
+// programs are the filters, made when the first of a kind is needed.
+var programs = map[network]func() []unix.SockFilter{none: assembled(none), named: assembled(named), whole: assembled(whole)}
+
+func assembled(net network) func() []unix.SockFilter {
+	return sync.OnceValue(func() []unix.SockFilter { return assemble(rules(net)) })
+}
 
 // placeholder stands in a program for the number of a start.
 const placeholder = 0x5b5b5b5b
@@ -221,12 +245,8 @@ var start = rule{allow, []uint32{unix.SYS_SETPGID}, []test{is(0, 0), is(1, 0), {
 
 // filter refuses system calls to this thread and what it starts. It gives the
 // descriptor by which the guard is asked, and the group to start a program with.
-func filter(network bool) (listener, group int, err error) {
-	code := withoutNetwork()
-	if network {
-		code = withNetwork()
-	}
-	code = slices.Clone(code)
+func filter(net network) (listener, group int, err error) {
+	code := slices.Clone(programs[net]())
 	word := rand.Uint32() | 1 // never the 0 that a program gives
 	for n := range code {
 		if code[n].K == placeholder {
@@ -234,7 +254,15 @@ func filter(network bool) (listener, group int, err error) {
 		}
 	}
 	f := unix.SockFprog{Len: uint16(len(code)), Filter: &code[0]}
-	fd, _, no := unix.Syscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, unix.SECCOMP_FILTER_FLAG_NEW_LISTENER, uintptr(unsafe.Pointer(&f)))
+	set := func(flags uintptr) (uintptr, unix.Errno) {
+		fd, _, no := unix.Syscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, unix.SECCOMP_FILTER_FLAG_NEW_LISTENER|flags, uintptr(unsafe.Pointer(&f)))
+		return fd, no
+	}
+	// a signal does not break off what the guard has begun; older kernels do not know of it
+	fd, no := set(unix.SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV)
+	if no == unix.EINVAL {
+		fd, no = set(0)
+	}
 	if no != 0 {
 		return -1, 0, fmt.Errorf("the sandbox cannot be entered: the filter of system calls: %w", no)
 	}

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -45,13 +46,16 @@ var changes = map[uint32]change{
 }
 
 // guard answers the system calls that the filter leaves to it: it makes changes of
-// files in place of the program, where they are its own, and keeps count of its
-// groups of processes.
+// files in place of the program, where they are its own, keeps count of its groups of
+// processes, and connects its sockets.
 type guard struct {
 	fd   int
 	own  []string                  // the folders whose files it may change, with no links in them
 	mine func(group int) bool      // whether a group is the program's
 	join func(group, pid int) bool // whether a process may be in a group from now on
+
+	reach *reach
+	busy  sync.WaitGroup // answers that take a while
 }
 
 // notice and reply are the kernel's struct seccomp_notif and seccomp_notif_resp.
@@ -82,9 +86,14 @@ func (r *reply) let(ok bool) {
 }
 
 func (g *guard) ioctl(request uint, p unsafe.Pointer) unix.Errno {
+	_, no := g.call(request, p)
+	return no
+}
+
+func (g *guard) call(request uint, p unsafe.Pointer) (uintptr, unix.Errno) {
 	for {
-		if _, _, no := unix.Syscall(unix.SYS_IOCTL, uintptr(g.fd), uintptr(request), uintptr(p)); no != unix.EINTR {
-			return no
+		if v, _, no := unix.Syscall(unix.SYS_IOCTL, uintptr(g.fd), uintptr(request), uintptr(p)); no != unix.EINTR {
+			return v, no
 		}
 	}
 }
@@ -98,6 +107,7 @@ func (g *guard) serve() {
 	}
 	f := os.NewFile(uintptr(g.fd), "guard")
 	defer f.Close()
+	defer g.busy.Wait()
 	if conn, err := f.SyscallConn(); err == nil {
 		_ = conn.Read(func(uintptr) bool { return !g.answer() }) // it ends with those who ask
 	}
@@ -119,6 +129,17 @@ func (g *guard) answer() bool {
 		}
 		r := reply{id: n.id}
 		switch n.nr {
+		case unix.SYS_CONNECT:
+			g.busy.Add(1)
+			go func() {
+				defer g.busy.Done()
+				r.errno = -int32(g.connect(&n))
+				g.ioctl(unix.SECCOMP_IOCTL_NOTIF_SEND, unsafe.Pointer(&r))
+			}()
+			continue
+		case unix.SYS_SOCKET:
+			fd, no := g.socket(&n)
+			r.value, r.errno = fd, -int32(no)
 		case unix.SYS_SETPGID:
 			r.let(g.group(&n))
 		case unix.SYS_KILL, unix.SYS_TGKILL:

@@ -35,9 +35,10 @@ type Spec struct {
 	Writes []string // folders it may write to, beside Dir
 	Bare   bool     // no bounds on files and network
 
-	Network   bool
-	Memory    int64 // bytes of memory, of all its processes
-	Disk      int64 // bytes written to Dir, and to any one file
+	Network   bool     // it reaches all of the network, but for the service's own addresses (see Hide)
+	Hosts     []string // else the hosts that it reaches, by TCP: name, name:port, or *.name for all below
+	Memory    int64    // bytes of memory, of all its processes
+	Disk      int64    // bytes written to Dir, and to any one file
 	Processes int
 	Output    int // bytes of standard output, and of standard error
 
@@ -54,6 +55,8 @@ type Done struct {
 	// Broke says which bound it broke and was ended for; "" where it ended on its own.
 	Broke string
 	Late  bool // the context ended first
+	// Refused are hosts that it asked for and that are not among Hosts.
+	Refused []string
 }
 
 // system is what nearly every program has to read to start.
@@ -160,12 +163,12 @@ func addPath(rules int, path string, rights uint64) error {
 }
 
 // common makes the rules that all programs of a kind have. The caller closes them.
-func common(network bool) (rules int, err error) {
+func common(net network) (rules int, err error) {
 	attr := ll.RulesetAttr{HandledAccessFS: handled()}
 	if abi() >= 6 {
 		attr.Scoped = ll.ScopeSignal | ll.ScopeAbstractUnixSocket
 	}
-	if abi() >= 4 && !network {
+	if abi() >= 4 && net != whole {
 		attr.HandledAccessNet = ll.AccessNetBindTCP | ll.AccessNetConnectTCP
 	}
 	if rules, err = ll.LandlockCreateRuleset(&attr, 0); err != nil {
@@ -227,12 +230,21 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	// for its limits to be set before it does anything.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL, Ptrace: !s.Bare}
 	cmd.WaitDelay = 500 * time.Millisecond
+	if !s.Network && len(s.Hosts) > 0 {
+		cmd.Env = append(slices.Clone(s.Env), byStream...)
+	}
+	within, end := context.WithCancel(context.WithoutCancel(ctx))
+	defer end()
+	r, err := newReach(within, &s)
+	if err != nil {
+		return Done{}, err
+	}
 	of := s.kind()
 	c := of.take()
 	started, over := make(chan error, 1), make(chan struct{})
 	defer close(over)
 	c.do <- func() {
-		started <- s.start(cmd, w, c)
+		started <- s.start(cmd, w, c, r)
 		<-over // Pdeathsig is of the thread
 	}
 	if err := <-started; err != nil {
@@ -243,7 +255,7 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	var watching sync.WaitGroup
 	watching.Add(1)
 	go func() { defer watching.Done(); w.look(ctx) }()
-	err := cmd.Wait()
+	err = cmd.Wait()
 	close(w.stop)
 	watching.Wait()
 	w.killAll() // what it left behind
@@ -251,7 +263,7 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	if !s.Bare && w.reason() == "" && size(s.Dir, s.Disk-1) >= s.Disk {
 		w.broke(fmt.Sprintf("it wrote more than %d MB to its folder", s.Disk>>20))
 	}
-	d := Done{Stdout: out.b.Bytes(), Stderr: errs.b.Bytes(), Broke: w.reason(), Late: w.late}
+	d := Done{Stdout: out.b.Bytes(), Stderr: errs.b.Bytes(), Broke: w.reason(), Late: w.late, Refused: r.told()}
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) {
 		return d, err
@@ -266,7 +278,7 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 
 // start starts the program from this thread, which is of a cell, and puts the
 // bounds on files onto it before that.
-func (s *Spec) start(cmd *exec.Cmd, w *watch, c *cell) error {
+func (s *Spec) start(cmd *exec.Cmd, w *watch, c *cell, r *reach) error {
 	if c.err != nil {
 		return c.err
 	}
@@ -278,7 +290,7 @@ func (s *Spec) start(cmd *exec.Cmd, w *watch, c *cell) error {
 			return err
 		}
 		cmd.SysProcAttr.Pgid = c.group
-		go (&guard{fd: c.listener, own: own, mine: w.mine, join: w.join}).serve()
+		go (&guard{fd: c.listener, own: own, mine: w.mine, join: w.join, reach: r}).serve()
 		if err := s.grant(c.rules); err != nil {
 			return err
 		}

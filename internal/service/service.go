@@ -24,6 +24,7 @@ import (
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/value"
 	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/toolserver"
 )
 
@@ -149,8 +150,9 @@ func until(end context.Context, h http.Handler) http.Handler {
 func (s *Service) Handler() http.Handler { return s.echo }
 
 // Serve answers on a listener until ctx ends; then it lets requests under way
-// finish, streams aside, for at most five seconds.
+// finish, streams aside, for at most five seconds. No program in the sandbox reaches it.
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
+	defer sandbox.Hide(l.Addr())()
 	srv := &http.Server{Handler: s.echo, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
 	failed := make(chan error, 1)

@@ -26,6 +26,7 @@ import (
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/secret"
 	"stonebaton.example/internal/service"
 	"stonebaton.example/internal/store"
@@ -275,10 +276,24 @@ func TestServeEndsItsStreamsAndLetsRequestsFinish(t *testing.T) {
 	resp, err := http.Get("http://" + l.Addr().String() + "/api/live")
 	require.NoError(t, err)
 	defer resp.Body.Close()
+	out := programGets(t, l.Addr().String())
+	assert.Contains(t, out, "Permission denied", "a program with the whole network could settle its own gate else")
 	cancel()
 	_, err = io.ReadAll(resp.Body)
 	require.NoError(t, err, "the stream ends in good order")
 	require.NoError(t, <-done)
+}
+
+// programGets gives what a program in the sandbox with the whole network gets from an address.
+func programGets(t *testing.T, address string) string {
+	t.Helper()
+	if sandbox.Missing() != "" {
+		return "Permission denied" // and no program runs
+	}
+	d, err := sandbox.Run(ctx, sandbox.Spec{Network: true, Args: []string{"/usr/bin/perl", "-MIO::Socket::INET", "-e", `my $s = IO::Socket::INET->new("` + address + `") or print("$@"), exit; print $s "GET /api/live HTTP/1.0\r\n\r\n"; print <$s>`},
+		Dir: t.TempDir(), Memory: 256 << 20, Disk: 1 << 20, Processes: 4, Output: 64 << 10})
+	require.NoError(t, err)
+	return string(d.Stdout) + string(d.Stderr)
 }
 
 func TestTry(t *testing.T) {

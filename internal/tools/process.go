@@ -37,7 +37,8 @@ func Granted(dir, p string) (string, error) {
 }
 
 // Ran gives the result that a model reads of a program which had the time within: "exit",
-// and where there is something to say "output", "errors" and why it was "ended".
+// and where there is something to say "output", "errors", the hosts that were "refused" to
+// it, and why it was "ended".
 func Ran(d sandbox.Done, within time.Duration) map[string]any {
 	out := map[string]any{"exit": float64(d.Code)}
 	ended := ""
@@ -48,6 +49,13 @@ func Ran(d sandbox.Done, within time.Duration) map[string]any {
 		out["exit"], ended = -1.0, fmt.Sprintf("it had not ended after %s, and was ended", within)
 	case d.Signal != "":
 		ended = "it was ended by a signal: " + d.Signal
+	}
+	var refused []any
+	for _, host := range d.Refused {
+		refused = append(refused, host)
+	}
+	if refused != nil {
+		out["refused"] = refused
 	}
 	for k, v := range map[string]string{"output": written(d.Stdout), "errors": written(d.Stderr), "ended": ended} {
 		if v != "" {

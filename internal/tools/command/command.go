@@ -122,13 +122,16 @@ func (h *Handler) explain(c *Command, d sandbox.Done, s sandbox.Spec) string {
 		return fmt.Sprintf(". %s is beside it, but a program reads only the files that its tool names: put what belongs together into a folder of its own, and add that to reads", near)
 	}
 	low := strings.ToLower(string(d.Stderr))
+	if len(d.Refused) > 0 {
+		return fmt.Sprintf(". It asked for %s, which its network does not name; it may reach %s", strings.Join(d.Refused, ", "), c.Network)
+	}
 	denied := strings.Contains(low, "permission denied") || strings.Contains(low, "eacces") || strings.Contains(low, "not permitted") || strings.Contains(low, "eperm")
 	if !denied {
 		return ""
 	}
 	net := "reach no network"
-	if s.Network {
-		net = "reach the network"
+	if c.Network.Any() {
+		net = "reach " + c.Network.String()
 	}
 	list := func(paths []string) string {
 		var out []string
@@ -190,7 +193,7 @@ func lastLine(b []byte) string {
 // spec makes what runs of a call, and the command line as it is shown.
 func (h *Handler) spec(i deed.Invocation) (sandbox.Spec, string, error) {
 	c := i.Tool.Work.Spec.(*Command)
-	s := sandbox.Spec{Bare: c.Bare, Network: c.Network, Memory: int64(c.MemoryMB) << 20, Disk: int64(c.DiskMB) << 20, Processes: c.Processes, Output: maxOutput, Log: i.Logs()}
+	s := sandbox.Spec{Bare: c.Bare, Network: c.Network.All, Hosts: c.Network.Hosts, Memory: int64(c.MemoryMB) << 20, Disk: int64(c.DiskMB) << 20, Processes: c.Processes, Output: maxOutput, Log: i.Logs()}
 	var shown []string
 	for _, t := range c.Run {
 		a, err := t.Fill(i.Vars)

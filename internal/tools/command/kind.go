@@ -29,7 +29,7 @@ type Command struct {
 	Refusals  map[int]string
 	Reads     []string
 	Writes    []string
-	Network   bool
+	Network   project.Network
 	MemoryMB  int
 	DiskMB    int
 	Processes int
@@ -41,13 +41,13 @@ func compilePart(p *project.Part) project.Work {
 		Run, State, Reads, Writes []string
 		Env, Refusals             map[string]string
 		Output, Sandbox           string
-		Network                   bool
+		Network                   project.Network
 		MemoryMB                  int `json:"memory_mb"`
 		DiskMB                    int `json:"disk_mb"`
 		Processes                 int
 	}
 	p.Into(&r)
-	m := &Command{Base: p.Folder(), Env: map[string]string{}, State: r.State, Text: r.Output == "text", Refusals: map[int]string{}, Network: r.Network,
+	m := &Command{Base: p.Folder(), Env: map[string]string{}, State: r.State, Text: r.Output == "text", Refusals: map[int]string{}, Network: p.Network(r.Network),
 		MemoryMB: 512, DiskMB: 64, Processes: 32, Bare: r.Sandbox == "none" || (r.Sandbox == "" && p.Bare())}
 	for i, a := range r.Run {
 		at := fmt.Sprintf("/run/%d", i)
@@ -77,6 +77,9 @@ func compilePart(p *project.Part) project.Work {
 		if v > 0 {
 			*to = v
 		}
+	}
+	if m.Bare && len(m.Network.Hosts) > 0 {
+		p.Report(project.Error, "/network", "Omit network, or run it in the sandbox.", "network: nothing keeps a program with sandbox: none from other hosts")
 	}
 	w := project.Work{Spec: m, Line: m.line()}
 	if m.Bare {

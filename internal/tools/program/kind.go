@@ -24,7 +24,7 @@ type Program struct {
 	Libraries []string
 	Installs  map[string]string // the registry that libraries come from, by language
 	Reads     []string
-	Network   bool
+	Network   project.Network
 	Tries     int
 	MemoryMB  int `json:"memory_mb"`
 	DiskMB    int `json:"disk_mb"`
@@ -77,9 +77,9 @@ func brings(p *project.Part) project.Own {
 		Input: map[string]any{"type": "object", "required": []any{"language", "file", "code"}, "properties": input},
 		Output: map[string]any{"type": "object", "required": []any{"exit", "by"}, "properties": map[string]any{
 			"exit": map[string]any{"type": "integer"}, "by": map[string]any{"type": "string"}, "ended": map[string]any{"type": "string"}, "output": map[string]any{"type": "string"}, "errors": map[string]any{"type": "string"}, "result": map[string]any{}, "lacks": map[string]any{"type": "string"},
-			"files": map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
+			"refused": map[string]any{"type": "array", "items": map[string]any{"type": "string"}}, "files": map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
 		}}}
-	if !r.Network {
+	if !r.Network.Any() {
 		out.Resend = "safe" // it changes nothing but its own folder
 	}
 	return out
@@ -87,6 +87,7 @@ func brings(p *project.Part) project.Own {
 
 func compile(p *project.Part) project.Work {
 	r := read(p)
+	r.Network = p.Network(r.Network)
 	r.Libraries, r.Reads = p.Reads("libraries", r.Libraries), p.Reads("reads", r.Reads)
 	for _, l := range slices.Sorted(maps.Keys(r.Installs)) {
 		at := "/installs/" + l

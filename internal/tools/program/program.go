@@ -128,12 +128,15 @@ func (h *Handler) Look(ctx context.Context, i deed.Invocation) (string, *deed.Fa
 		return "", &deed.Failure{Outcome: ledger.NotDone, Class: "refused", Say: say}
 	}
 	var seen string
+	if c.spec.Network.Any() && c.language != "javascript" {
+		seen = "It may reach " + c.spec.Network.String() + ".\n"
+	}
 	if want := c.wanted(); len(want) > 0 {
 		plan, bad := c.planned(ctx, want)
 		if bad != nil {
 			return "", bad
 		}
-		seen = plan
+		seen += plan
 	}
 	was, err := c.root.ReadFile(c.file)
 	if err != nil || string(was) == c.code {
@@ -349,7 +352,7 @@ func (c *call) start(ctx context.Context, value map[string]any) *deed.Failure {
 		return bad("it was not run: %s", m)
 	}
 	interpreter := c.interpreter(c.spec, c.language)
-	s := sandbox.Spec{Args: []string{interpreter, c.file}, Dir: c.dir, Reads: []string{interpreter}, Network: c.spec.Network, Output: maxOutput, Tell: c.i.Logs(), Log: c.i.Logs(),
+	s := sandbox.Spec{Args: []string{interpreter, c.file}, Dir: c.dir, Reads: []string{interpreter}, Network: c.spec.Network.All, Hosts: c.spec.Network.Hosts, Output: maxOutput, Tell: c.i.Logs(), Log: c.i.Logs(),
 		Memory: int64(c.spec.MemoryMB) << 20, Disk: int64(c.spec.DiskMB) << 20, Processes: c.spec.Processes,
 		Env: []string{"PATH=" + os.Getenv("PATH"), "HOME=" + c.dir, "TMPDIR=" + c.dir, "LANG=C.UTF-8", "PYTHONDONTWRITEBYTECODE=1"}}
 	if c.language == "node" {

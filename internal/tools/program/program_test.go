@@ -2,18 +2,24 @@ package program_test
 
 import (
 	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stonebaton.example/core/coretest"
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/tools"
 	"stonebaton.example/internal/tools/program"
 	"stonebaton.example/internal/tools/script"
@@ -214,4 +220,37 @@ func TestNoGrantOpensTheWholeProject(t *testing.T) {
 			assert.Equal(t, ledger.NotDone, bad.Outcome)
 		}
 	}
+}
+
+func TestAProgramReachesTheHostsThatItsFileNames(t *testing.T) {
+	l := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "high water 06:10") }))
+	defer l.Close()
+	port := l.URL[strings.LastIndexByte(l.URL, ':')+1:]
+	b := open(t, "")
+	b.p = tooltest.Project(t, strings.Replace(document, "javascript", "node", 1)+", network: ['localhost:"+port+"', '*.kelmere.example']}", nil)
+	assert.Empty(t, b.p.Tools["run_program"].Resend, "it may have changed something there")
+	code := "for (const u of ['http://localhost:" + port + "', 'http://127.0.0.9:" + port + "', 'http://tides.example']) try { console.log(await (await fetch(u)).text()) } catch (e) { console.log(e.cause.code) }"
+	seen, bad := b.h.Look(t.Context(), deed.Invocation{Tool: b.p.Tools["run_program"], Run: b.run, Args: map[string]any{"language": "node", "file": "tides.mjs", "code": code}})
+	require.Nil(t, bad)
+	assert.Contains(t, seen, "It may reach localhost:"+port+", *.kelmere.example.", "whoever agrees sees it")
+	v, _, bad := b.runs("node", "tides.mjs", code)
+	require.Nil(t, bad)
+	assert.Equal(t, "high water 06:10\nEACCES\nENOTFOUND", v["output"], "%v", v)
+	assert.Equal(t, []any{"127.0.0.9:" + port, "tides.example"}, v["refused"])
+
+	problems := func(network string) string {
+		_, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main + "---\n" + document + ", network: " + network + "}"}, Env: map[string]string{"PORT": "99999", "TIDES": "tides.example"}})
+		var out string
+		for _, p := range probs {
+			out += p.Text + "\n"
+		}
+		return out
+	}
+	for _, good := range []string{"true", "false", "[tides.example]", "['tides.example:443', '*.kelmere.example', '10.0.0.7:8080', '[::1]:80', '${TIDES}']"} {
+		assert.NotContains(t, problems(good), "network", good)
+	}
+	for _, bad := range []string{"[]", "['https://tides.example']", "['tides.example/x']", "['*']", "['tides.example:0']", "['tides.example:70000']", "['${PORT}:99999']", "[7]", "some"} {
+		assert.Contains(t, problems(bad), "network", bad)
+	}
+	assert.Contains(t, problems("['https://tides.example']"), `network: "https://tides.example" is not a host`)
 }

@@ -22,7 +22,7 @@ type Shell struct {
 	In        string
 	Harmless  []string
 	Reads     []string
-	Network   bool
+	Network   project.Network
 	MemoryMB  int `json:"memory_mb"`
 	DiskMB    int `json:"disk_mb"`
 	Processes int
@@ -34,7 +34,7 @@ func brings(*project.Part) project.Own {
 			"line": map[string]any{"type": "string", "minLength": 1, "maxLength": 4000, "description": "The line, as sh reads it, such as grep -c berth notes.md."}}},
 		Output: map[string]any{"type": "object", "required": []any{"exit"}, "properties": map[string]any{
 			"exit": map[string]any{"type": "integer"}, "output": map[string]any{"type": "string"}, "errors": map[string]any{"type": "string"}, "ended": map[string]any{"type": "string"},
-			"changed": map[string]any{"type": "array", "items": map[string]any{"type": "string"}}}}}
+			"refused": map[string]any{"type": "array", "items": map[string]any{"type": "string"}}, "changed": map[string]any{"type": "array", "items": map[string]any{"type": "string"}}}}}
 }
 
 func compile(p *project.Part) project.Work {
@@ -43,7 +43,7 @@ func compile(p *project.Part) project.Work {
 	if s.In = p.Inside("/in", s.In); path.Clean(s.In) == "." {
 		p.Report(project.Error, "/in", "Name a folder that holds no files of the project, such as notes.", "in: would open the project's own folder, with its files, its .env and its records")
 	}
-	s.Reads = p.Reads("reads", s.Reads)
+	s.Reads, s.Network = p.Reads("reads", s.Reads), p.Network(s.Network)
 	return project.Work{Spec: s, Line: "lines of the shell in " + s.In, Data: []string{s.In}, Looks: true, Free: s.free}
 }
 

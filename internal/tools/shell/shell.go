@@ -105,7 +105,7 @@ func (h *Handler) try(ctx context.Context, i deed.Invocation) (tried, *deed.Fail
 			return out, deed.NotDone("config", "no copy of the folder could be made: %v", err)
 		}
 	}
-	spec := sandbox.Spec{Args: []string{"/bin/sh", "-c", line}, Dir: dir, Reads: []string{"/bin/sh"}, Network: s.Network, Output: maxOutput, Tell: i.Logs(), Log: i.Logs(),
+	spec := sandbox.Spec{Args: []string{"/bin/sh", "-c", line}, Dir: dir, Reads: []string{"/bin/sh"}, Network: s.Network.All, Hosts: s.Network.Hosts, Output: maxOutput, Tell: i.Logs(), Log: i.Logs(),
 		Memory: int64(s.MemoryMB) << 20, Disk: int64(s.DiskMB) << 20, Processes: s.Processes, Env: []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir, "LANG=C.UTF-8"}}
 	for _, p := range s.Reads {
 		at, err := tools.Granted(h.dir, p)
@@ -165,8 +165,8 @@ func (h *Handler) open(s *Shell) (*os.Root, error) {
 // Look shows what a line would change. One that may reach the network is not run for that.
 func (h *Handler) Look(ctx context.Context, i deed.Invocation) (string, *deed.Failure) {
 	s := i.Tool.Work.Spec.(*Shell)
-	if s.Network {
-		return "", nil
+	if s.Network.Any() {
+		return "It may reach " + s.Network.String() + ", so it was not tried: what it would change is not known.", nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, i.Tool.Timeout)
 	defer cancel()

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/oauth2/clientcredentials"
 
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/addr"
 )
 
 // Secrets puts the values of secrets into texts, and learns values that are
@@ -79,8 +80,6 @@ func (e *RedirectError) Error() string {
 	return fmt.Sprintf("it redirects to %s, which was not followed: %s", e.To, e.Why)
 }
 
-var shared = netip.MustParsePrefix("100.64.0.0/10")
-
 // publicOnly refuses a connection once its name has been resolved, so that no
 // name can stand for an inner address.
 func publicOnly(_, address string, _ syscall.RawConn) error {
@@ -88,8 +87,7 @@ func publicOnly(_, address string, _ syscall.RawConn) error {
 	if err != nil {
 		return err
 	}
-	a := ap.Addr().Unmap()
-	if !a.IsGlobalUnicast() || a.IsPrivate() || a.IsLoopback() || shared.Contains(a) {
+	if a := ap.Addr().Unmap(); !addr.Public(a) {
 		return &PrivateError{a.String()}
 	}
 	return nil
