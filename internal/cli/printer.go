@@ -27,6 +27,7 @@ type printer struct {
 	words   string        // of it, as far as they are printed
 	hang    int           // where its lines begin
 	said    string        // the newest words that were printed whole
+	last    *trace.Step   // a turn that has ended, until it is known whether a person has to let its words through
 }
 
 func newPrinter(k *call, silent bool) *printer {
@@ -72,6 +73,7 @@ func (p *printer) speaker(name string) string {
 
 // person prints what a person said.
 func (p *printer) person(name, text string) {
+	p.flush()
 	if !p.silent {
 		p.end()
 		p.says("1", name, text)
@@ -83,6 +85,7 @@ func (p *printer) delta(d api.Delta) {
 	if p.silent {
 		return
 	}
+	p.flush()
 	s := p.step(d.Step)
 	switch {
 	case s == nil:
@@ -187,6 +190,10 @@ func (p *printer) change(ch api.Change) {
 			c.Words = d.Words
 		}
 	}
+	if _, raised := ch.Event.Data.(*ledger.GateRaised); raised && p.last != nil && p.last.ID == ch.Event.Step {
+		p.last = nil
+	}
+	p.flush()
 	for _, s := range ch.Steps {
 		p.keep(s)
 		state := fmt.Sprint(s.Status, s.Attempts, s.Undone)
@@ -208,10 +215,20 @@ func (p *printer) change(ch api.Change) {
 		case s.Status == "returned" && (s.Kind == trace.Leg && s.Asked.Question != "" || s.ID == ledger.Root):
 			p.shown[s.ID] = state // what it did is told
 		case s.Status == "waiting" && (s.Wait == nil || s.Wait.Settled != nil):
+		case s.Kind == trace.Turn && s.Status == "returned" && s.Wait == nil && p.open != s.ID && s.Text != "":
+			p.shown[s.ID], p.last = state, s
 		default:
 			p.shown[s.ID] = state
 			p.line(s, "")
 		}
+	}
+}
+
+// flush prints the turn that has ended, whose words nobody has to let through.
+func (p *printer) flush() {
+	if s := p.last; s != nil {
+		p.last = nil
+		p.line(s, "")
 	}
 }
 
@@ -236,6 +253,7 @@ func (p *printer) whole(steps []*trace.Step) {
 
 // answer prints what a run came to, where its words are not printed yet.
 func (p *printer) answer(t trace.Totals) {
+	p.flush()
 	p.end()
 	if text := strings.TrimSpace(t.Answer); text != "" && text != p.said {
 		p.says(p.speaker(t.Agent), t.Agent, text)

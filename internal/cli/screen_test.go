@@ -94,6 +94,31 @@ func runOf(out string) string {
 	return id
 }
 
+func TestWordsThatAPersonHasToLetThroughAreNotSaidBefore(t *testing.T) {
+	var out bytes.Buffer
+	p := newPrinter(&call{Streams: Streams{Out: &out, Err: &out}}, false)
+	change := func(data ledger.Data, status string, w *trace.Wait) {
+		p.change(api.Change{Event: ledger.New("t1", data), Steps: []*trace.Step{{ID: "t1", Kind: trace.Turn, Agent: "press", Name: "turn 1", Status: status, Text: "The dues are 57 EUR.", Wait: w}}})
+	}
+	wait := &trace.Wait{Form: ledger.TextTicket, Ask: "May press say this?", By: []string{"harbourmaster"}}
+	change(&ledger.TurnReceived{}, "returned", nil)
+	assert.Empty(t, out.String(), "it is not known yet whether it is said")
+	change(&ledger.GateRaised{Form: ledger.TextTicket}, "waiting", wait)
+	assert.NotContains(t, out.String(), "press    The dues")
+	now := time.Now()
+	let := *wait
+	let.Settled, let.Verb, let.Who = &now, ledger.Allow, "harbourmaster"
+	out.Reset()
+	change(&ledger.GateSettled{Verb: ledger.Allow}, "returned", &let)
+	assert.True(t, strings.HasPrefix(out.String(), "press    The dues are 57 EUR.\n"), out.String())
+
+	out.Reset()
+	p = newPrinter(&call{Streams: Streams{Out: &out, Err: &out}}, false)
+	change(&ledger.TurnReceived{}, "returned", nil)
+	p.answer(trace.Totals{Agent: "press", Answer: "The dues are 57 EUR."})
+	assert.Equal(t, 1, strings.Count(out.String(), "The dues are 57 EUR."), "nobody has to, and it comes once: %s", out.String())
+}
+
 func TestWordsAppearAsTheyArriveAndOnce(t *testing.T) {
 	var out bytes.Buffer
 	p := newPrinter(&call{Streams: Streams{Out: &out, Err: &out}}, false)
