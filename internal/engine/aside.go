@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
@@ -14,26 +15,26 @@ import (
 
 // asides brings the calls that wait aside further, those of a session or all where it is "":
 // it begins the run of one that has none, and tells the conversation of one that is over. What
-// it fails to do it does at the next start, since what is left stands in the records.
-func (e *Engine) asides(session string) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.closing {
-		return
-	}
-	e.wg.Add(1)
-	go func() {
-		defer e.wg.Done()
+// it fails to do it tries again, and at the next start, since what is left stands in the records.
+func (e *Engine) asides(session string) { e.asidesAfter(session, 0) }
+
+func (e *Engine) asidesAfter(session string, wait time.Duration) {
+	e.later(0, func() {
 		list, err := e.Log.Asides(e.ctx, session)
 		for _, a := range list {
 			if err == nil {
 				err = e.aside(e.ctx, a)
 			}
 		}
-		if err != nil && e.ctx.Err() == nil && !errors.Is(err, errEnding) {
-			e.Logger.Error("a call that waits aside is not brought further before the next start", "error", err)
+		if err == nil || e.ctx.Err() != nil || errors.Is(err, errEnding) {
+			return
 		}
-	}()
+		if wait == 0 {
+			e.Logger.Error("a call that waits aside is not brought further yet", "error", err)
+		}
+		wait := longer(wait)
+		e.later(wait, func() { e.asidesAfter(session, wait) })
+	})
 }
 
 func (e *Engine) aside(ctx context.Context, a Aside) error {

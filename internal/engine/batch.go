@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"time"
 
 	"stonebaton.example/core/ledger"
@@ -22,7 +23,7 @@ func (d *driver) now() time.Time {
 func (d *driver) stage(at time.Time, ev ledger.Event) {
 	ev.Run, ev.Seq, ev.At = d.run, d.state.Seq()+1, at
 	if err := d.state.Apply(ev); err != nil {
-		d.broken = err // the loop or the ledger is wrong; advance reports it and nothing is written
+		d.broken = fmt.Errorf("%w: %w", errLedger, err) // advance reports it and nothing is written
 		return
 	}
 	d.tally.Note(ev)

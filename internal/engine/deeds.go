@@ -152,11 +152,13 @@ func (d *driver) pause(ctx context.Context, wait time.Duration) error {
 }
 
 func (d *driver) deed(step ledger.StepID, attempt int, limit time.Duration, do func(context.Context, *done)) {
-	ctx, cancel := context.WithTimeout(d.e.ctx, limit)
+	ctx, cancel := context.WithCancel(d.e.ctx)
 	d.deeds[step] = working{attempt, cancel}
 	d.begin = append(d.begin, func() {
+		ctx, end := context.WithTimeout(ctx, limit) // from now on: the batch may have had to wait for the disk
 		go func() {
 			defer cancel()
+			defer end()
 			began := time.Now()
 			out := &done{step: step, attempt: attempt}
 			do(ctx, out)

@@ -252,10 +252,10 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	}
 	if st.Session != "" {
 		s, err := e.Log.Session(ctx, st.Session)
-		if err == nil {
-			st.Person, err = s.speaker(st.Person)
-		}
 		if err != nil {
+			return Begun{}, e.troubled(err)
+		}
+		if st.Person, err = s.speaker(st.Person); err != nil {
 			return Begun{}, err
 		}
 	}
@@ -302,14 +302,14 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 	}
 	b, err := e.open(ctx, p, st, 0)
 	if !errors.Is(err, ErrBusy) {
-		return b, err
+		return b, e.troubled(err)
 	}
 	s, err := e.Log.Session(ctx, st.Session)
-	if err != nil {
-		return Begun{}, err
+	if err == nil {
+		err = e.Log.Enqueue(ctx, st)
 	}
-	if err := e.Log.Enqueue(ctx, st); err != nil {
-		return Begun{}, err
+	if err != nil {
+		return Begun{}, e.troubled(err)
 	}
 	e.waits(st.Session, 1)
 	e.pump(st.Session) // the run may have ended meanwhile
@@ -507,8 +507,7 @@ func (e *Engine) launch(d *driver, first ledger.Event) error {
 	e.mu.Unlock()
 	d.state = run.New(d.run)
 	d.stage(d.now(), first)
-	err := d.advance()
-	if err != nil {
+	if err := d.advance(); err != nil && d.opening != nil { // where it is on disk its driver sees to what failed then
 		e.mu.Lock()
 		delete(e.drivers, d.run)
 		e.mu.Unlock()
@@ -529,8 +528,11 @@ func (e *Engine) waits(session string, n int) {
 	}
 }
 
-// pump opens the next run of a session from its inbox, where there is one.
-func (e *Engine) pump(session string) {
+// pump opens the next run of a session from its inbox, where there is one. Where that fails,
+// as while the project's files are broken, it is tried again, and by Resume.
+func (e *Engine) pump(session string) { e.pumpAfter(session, 0) }
+
+func (e *Engine) pumpAfter(session string, wait time.Duration) {
 	e.mu.Lock()
 	idle := e.closing || e.waiting[session] == 0
 	if !idle {
@@ -542,20 +544,44 @@ func (e *Engine) pump(session string) {
 	}
 	go func() {
 		defer e.wg.Done()
-		w, ok, err := e.Log.Inbox(e.ctx, session)
-		if err != nil || !ok {
+		err := e.next(session)
+		if err == nil || errors.Is(err, ErrBusy) || errors.Is(err, errEnding) || e.ctx.Err() != nil {
 			return
 		}
-		p, err := e.Projects.Current()
-		if err == nil {
-			if _, err = e.open(e.ctx, p, w.Start, w.ID); err == nil {
-				e.waits(session, -1)
-			}
+		if wait == 0 {
+			e.Logger.Error("a message waits until its run can begin", "session", session, "error", err)
 		}
-		if err != nil && !errors.Is(err, ErrBusy) && e.ctx.Err() == nil {
-			e.Logger.Error("failed to begin the run of a waiting message", "session", session, "error", err)
-		}
+		wait := longer(wait)
+		e.later(wait, func() { e.pumpAfter(session, wait) })
 	}()
+}
+
+// next opens the run of the first message that waits in a session.
+func (e *Engine) next(session string) error {
+	w, ok, err := e.Log.Inbox(e.ctx, session)
+	if err != nil || !ok {
+		return err
+	}
+	p, err := e.Projects.Current()
+	if err != nil {
+		return err
+	}
+	if _, err := e.open(e.ctx, p, w.Start, w.ID); err != nil {
+		return err
+	}
+	e.waits(session, -1)
+	return nil
+}
+
+// Resume begins the runs of messages that wait for something else than a run of their session,
+// such as for the project's files to be right again.
+func (e *Engine) Resume() {
+	e.mu.Lock()
+	sessions := slices.Collect(maps.Keys(e.waiting))
+	e.mu.Unlock()
+	for _, s := range sessions {
+		e.pump(s)
+	}
 }
 
 // Undone records that a person undid what a call of a run did to a file: on the run

@@ -244,14 +244,20 @@ func (c *crash) Append(ctx context.Context, b engine.Batch) error {
 	return c.Memory.Append(ctx, b)
 }
 
+func (c *crash) wait(t *testing.T) {
+	t.Helper()
+	require.Eventually(t, c.down.Load, 10*time.Second, time.Millisecond)
+}
+
 func TestAfterAKillTheRunGoesOn(t *testing.T) {
 	for kind, calls := range map[ledger.Kind]int32{ledger.KindTurnReceived: 2, ledger.KindCallReturned: 3, ledger.KindRunClosed: 2} {
 		t.Run(string(kind), func(t *testing.T) {
 			log := engine.NewMemory()
 			a := &actor{say: script(`look {"name":"a"}`, `pay {}`)}
-			e := start(t, &crash{Memory: log, before: kind}, a, nil)
+			down := &crash{Memory: log, before: kind}
+			e := start(t, down, a, nil)
 			b := begin(t, e, engine.Start{})
-			wait(t, e)
+			down.wait(t)
 			e.Close()
 			e = start(t, log, a, nil)
 			wait(t, e)
@@ -267,9 +273,10 @@ func TestAfterAKillTheRunGoesOn(t *testing.T) {
 func TestALostWriteAsksAPerson(t *testing.T) {
 	log := engine.NewMemory()
 	a := &actor{say: script(`toot {}`)}
-	e := start(t, &crash{Memory: log, before: ledger.KindCallReturned}, a, nil)
+	down := &crash{Memory: log, before: ledger.KindCallReturned}
+	e := start(t, down, a, nil)
 	b := begin(t, e, engine.Start{})
-	wait(t, e)
+	down.wait(t)
 	e.Close()
 	e = start(t, log, a, nil)
 	wait(t, e)

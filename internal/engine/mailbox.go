@@ -1,7 +1,7 @@
 package engine
 
 import (
-	"errors"
+	"slices"
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/loop"
@@ -34,6 +34,13 @@ func (d *driver) put(n note) {
 	}
 }
 
+// putBack gives back notes that were taken, before those that have come since.
+func (d *driver) putBack(notes []note) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.box = append(slices.Clone(notes), d.box...)
+}
+
 func (d *driver) take() []note {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -59,14 +66,8 @@ func (d *driver) handle(n note) error {
 	case n.settle != nil:
 		ev, err := loop.Settle(d.project, d.state, n.step, *n.settle)
 		if err != nil {
-			var r *loop.RefusedError
-			var s *loop.SettledError
-			var no *loop.NotEntitledError
-			if errors.As(err, &r) || errors.As(err, &s) || errors.As(err, &no) {
-				n.answer(err)
-				return nil
-			}
-			return err
+			n.answer(err)
+			return nil
 		}
 		if ev != nil {
 			d.stage(d.now(), *ev)

@@ -179,11 +179,13 @@ type Blanker interface {
 	Stream(func(string)) (write func(string), flush func())
 }
 
-// Live is told what was committed, and the words of a turn and the lines of a call
-// as they come. Its methods may be called side by side and must not block.
+// Live is told what was committed, the words of a turn and the lines of a call as they come,
+// and what keeps a run from going on. Its methods may be called side by side and must not block.
 type Live interface {
 	Committed(run string, events []ledger.Event)
 	Delta(run string, step ledger.StepID, text string)
+	// Trouble tells what keeps a run from going on for now; "" where it goes on again.
+	Trouble(run, say string)
 }
 
 // Clock tells the time and waits for it. Its methods may be called side by side.

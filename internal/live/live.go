@@ -20,6 +20,8 @@ type Note struct {
 	Step   ledger.StepID // of Text
 	Text   string
 	Topic  string // something else that changed: "project", "drills"
+	// Trouble keeps the run from going on for now.
+	Trouble string
 }
 
 // Hub passes notes on. The zero value is ready.
@@ -27,6 +29,8 @@ type Hub struct {
 	mu  sync.RWMutex
 	run map[string]map[*Reader]bool
 	all map[*Reader]bool
+
+	troubles map[string]string // of the runs that have some
 }
 
 // Reader gets the notes of one run, or of all.
@@ -78,6 +82,9 @@ func (h *Hub) Read(run string) *Reader {
 		h.run[run] = map[*Reader]bool{}
 	}
 	h.run[run][r] = true
+	if say := h.troubles[run]; say != "" {
+		r.put(Note{Run: run, Trouble: say})
+	}
 	r.close = func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
@@ -97,6 +104,20 @@ func (h *Hub) Committed(run string, events []ledger.Event) {
 // Delta passes a piece of a turn's words on.
 func (h *Hub) Delta(run string, step ledger.StepID, text string) {
 	h.send(Note{Run: run, Step: step, Text: text}, false)
+}
+
+// Trouble passes on what keeps a run from going on for now; "" ends it. Who begins to read
+// the run's notes meanwhile is told too.
+func (h *Hub) Trouble(run, say string) {
+	h.mu.Lock()
+	if h.troubles == nil {
+		h.troubles = map[string]string{}
+	}
+	if h.troubles[run] = say; say == "" {
+		delete(h.troubles, run)
+	}
+	h.mu.Unlock()
+	h.send(Note{Run: run, Trouble: say}, false)
 }
 
 // Changed tells the readers of everything that a topic changed.

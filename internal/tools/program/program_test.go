@@ -242,7 +242,7 @@ func TestAProgramReachesTheHostsThatItsFileNames(t *testing.T) {
 		_, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main + "---\n" + document + ", network: " + network + "}"}, Env: map[string]string{"PORT": "99999", "TIDES": "tides.example"}})
 		var out string
 		for _, p := range probs {
-			out += p.Text + "\n"
+			out += p.Say + "\n"
 		}
 		return out
 	}
