@@ -146,6 +146,8 @@ type Change struct {
 type Delta struct {
 	Step ledger.StepID `json:"step"`
 	Text string        `json:"text"`
+	// Trouble keeps the run from going on for now, in words; "" with an empty Step says that it goes on.
+	Trouble string `json:"trouble,omitempty"`
 }
 
 // Request is the exact request of a turn.

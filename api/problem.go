@@ -11,7 +11,7 @@ import (
 var kinds = map[int]string{
 	http.StatusBadRequest: "request", http.StatusUnauthorized: "unknown", http.StatusForbidden: "right", http.StatusTooManyRequests: "often", http.StatusNotFound: "not-found", http.StatusMethodNotAllowed: "method", http.StatusRequestTimeout: "slow",
 	http.StatusConflict: "conflict", http.StatusGone: "gone", http.StatusRequestEntityTooLarge: "large", http.StatusUnsupportedMediaType: "media", http.StatusUnprocessableEntity: "refused",
-	http.StatusInternalServerError: "internal", http.StatusNotImplemented: "newer", http.StatusBadGateway: "source", http.StatusServiceUnavailable: "store",
+	http.StatusInternalServerError: "internal", http.StatusNotImplemented: "newer", http.StatusBadGateway: "source", http.StatusServiceUnavailable: "store", http.StatusInsufficientStorage: "room",
 }
 
 // ProblemType gives the URI of a type of problems: its place on the page that explains them.

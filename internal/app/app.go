@@ -33,6 +33,7 @@ type Config struct {
 	Data   string            // "" is .stonebaton in it
 	Env    map[string]string // goes before the environment and .env
 	Own    []own.Tool        // functions of the program itself
+	Spare  int64             // bytes that have to be free where the records are for a new run to begin
 	Trust  bool              // what appears while it runs may run outside the sandbox at once
 	Access Access            // how requests reach the service
 	Logger *slog.Logger
@@ -97,7 +98,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	}
 	a.Workshop = NewWorkshop(WorkshopConfig{Dir: c.Dir, Work: work, Programs: filepath.Join(c.Data, "programs"), Secrets: a.Secrets, Records: st, Own: c.Own, Changed: func(string) { a.offered() }, trust: allow})
 	a.Projects = &Projects{dir: c.Dir, env: env, store: st, secrets: a.Secrets, shop: a.Workshop, trust: allow, log: c.Logger, versions: map[ledger.Hash]*project.Project{},
-		changed: func() { a.Hub.Changed("project") }}
+		changed: func() { a.Hub.Changed("project"); a.Engine.Resume() }}
 	if _, err := a.Projects.Reload(ctx); err != nil {
 		return nil, errors.Join(err, a.Workshop.Close(), st.Close())
 	}
@@ -105,7 +106,8 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	a.Projects.report()
 	a.Tools = a.Workshop.Set
 	a.Models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(a.Secrets)}
-	a.Engine = engine.New(engine.Config{Log: st, Models: a.Models, Tools: a.Tools, Projects: a.Projects, Blanker: a.Secrets, Live: a.Hub, Clock: engine.WallClock{}, Logger: c.Logger})
+	a.Engine = engine.New(engine.Config{Log: st, Models: a.Models, Tools: a.Tools, Projects: a.Projects, Blanker: a.Secrets, Live: a.Hub, Clock: engine.WallClock{}, Logger: c.Logger,
+		Room: func() error { return st.Room(c.Spare) }})
 	watching, cancel := context.WithCancel(context.Background())
 	a.done, a.cancel = watching, cancel
 	if err := a.Projects.watch(watching); err != nil {
@@ -132,7 +134,7 @@ func (a *App) offered() {
 	go func() {
 		if changed, err := a.Projects.Reload(context.Background()); err == nil && changed {
 			a.Projects.report()
-			a.Hub.Changed("project")
+			a.Projects.changed()
 		}
 	}()
 }

@@ -86,6 +86,15 @@ func (p *printer) delta(d api.Delta) {
 		return
 	}
 	p.flush()
+	if d.Step == "" {
+		p.end()
+		say := "It goes on."
+		if d.Trouble != "" {
+			say = strings.ToUpper(d.Trouble[:1]) + d.Trouble[1:] + "."
+		}
+		p.k.print("         %s\n", painted(hanging(say, 9)))
+		return
+	}
 	s := p.step(d.Step)
 	switch {
 	case s == nil:

@@ -158,6 +158,7 @@ var serveCommand = command{
 		trust := fs.Bool("trust", false, "what the files name may run outside the sandbox at once, also what appears while the service runs")
 		open := fs.Bool("open", false, "open the console in a browser")
 		data := fs.String("data", "", "the `folder` of the records; .stonebaton in the project by default")
+		spare := fs.Int64("spare", 64, "so many `MB` have to be free where the records are for a new run to begin")
 		level := fs.String("log", "warn", "log `level`: debug, info, warn, error")
 		return func(ctx context.Context, args []string) error {
 			dir := "."
@@ -177,7 +178,7 @@ var serveCommand = command{
 				return err
 			}
 			defer l.Close()
-			a, err := app.Open(ctx, app.Config{Dir: dir, Data: records, Own: k.own, Trust: *trust, Access: access, Logger: log})
+			a, err := app.Open(ctx, app.Config{Dir: dir, Data: records, Own: k.own, Trust: *trust, Spare: *spare << 20, Access: access, Logger: log})
 			if err != nil {
 				return err
 			}

@@ -111,6 +111,7 @@ func (d *driver) append() error {
 		return err
 	}
 	d.opening = nil
+	d.unstick()
 	d.e.Live.Committed(d.run, d.staged)
 	for _, ev := range d.staged {
 		if x, ok := ev.Data.(*ledger.CallRefused); ok && x.Aside != nil {

@@ -38,6 +38,7 @@ type Config struct {
 	Logger   *slog.Logger
 	NewID    func() string // of a session; nil is chance
 	Grace    time.Duration // that a stopped run's deeds get to end; 0 is 10 s
+	Room     func() error  // says why no new run can begin now, as where the disk is nearly full; nil: one always can
 }
 
 // Engine drives the runs of one project.
@@ -64,6 +65,9 @@ func New(c Config) *Engine {
 	}
 	if c.Grace == 0 {
 		c.Grace = 10 * time.Second
+	}
+	if c.Room == nil {
+		c.Room = func() error { return nil }
 	}
 	if c.Logger == nil {
 		c.Logger = slog.New(slog.DiscardHandler)
@@ -240,6 +244,9 @@ func refused(remedy, format string, args ...any) error {
 // Begin opens a run, or puts the message into the session's inbox where a run
 // of the session is not over.
 func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
+	if err := e.Room(); err != nil {
+		return Begun{}, err
+	}
 	p, err := e.Projects.Current()
 	if err != nil {
 		return Begun{}, err
@@ -560,6 +567,9 @@ func (e *Engine) pumpAfter(session string, wait time.Duration) {
 func (e *Engine) next(session string) error {
 	w, ok, err := e.Log.Inbox(e.ctx, session)
 	if err != nil || !ok {
+		return err
+	}
+	if err := e.Room(); err != nil {
 		return err
 	}
 	p, err := e.Projects.Current()

@@ -42,6 +42,8 @@ func asProblem(err error) *api.Problem {
 	var noAgent *prompt.UnknownAgentError
 	var theirs *engine.OthersError
 	var unknown *ledger.UnknownError
+	var trouble *engine.TroubleError
+	var room *store.RoomError
 	var he *echo.HTTPError
 	switch {
 	case errors.As(err, &p):
@@ -56,6 +58,10 @@ func asProblem(err error) *api.Problem {
 		return problem(http.StatusNotFound, noDrill.Remedy(), "%s", noDrill.Error())
 	case errors.As(err, &noAgent):
 		return problem(http.StatusNotFound, noAgent.Remedy(), "%s", noAgent.Error())
+	case errors.As(err, &room):
+		return problem(http.StatusInsufficientStorage, "Free some, or let less be enough with   stonebaton serve -spare MB. What goes on can end.", "%s", room.Error())
+	case errors.As(err, &trouble):
+		return problem(http.StatusServiceUnavailable, "Is the disk full? Runs go on by themselves when the records can be written.", "%s", trouble.Error())
 	case errors.As(err, &unknown):
 		return problem(http.StatusNotImplemented, "", "%s", unknown.Error())
 	case errors.As(err, &probs):

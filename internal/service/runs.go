@@ -29,6 +29,9 @@ func (s *Service) ready(c *echo.Context) error {
 	if err := s.app.Store.Ready(c.Request().Context()); err != nil {
 		return problem(http.StatusServiceUnavailable, "Is the disk full?", "the store cannot be written: %v", err)
 	}
+	if err := s.app.Engine.Room(); err != nil {
+		return problem(http.StatusServiceUnavailable, "Free some.", "%v", err)
+	}
 	return c.JSON(http.StatusOK, map[string]string{"status": "ready"})
 }
 

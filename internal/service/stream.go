@@ -170,8 +170,8 @@ func (s *Service) follow(c *echo.Context, id string, after int64) error {
 				return nil
 			}
 		}
-		if n.Text != "" {
-			if out.put(0, "delta", api.Delta{Step: n.Step, Text: n.Text}) != nil || out.flush() != nil {
+		if n.Text != "" || n.Events == nil {
+			if out.put(0, "delta", api.Delta{Step: n.Step, Text: n.Text, Trouble: n.Trouble}) != nil || out.flush() != nil {
 				return nil
 			}
 		}

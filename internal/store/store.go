@@ -108,11 +108,6 @@ func (s *Store) Close() error {
 	return errors.Join(err, s.lock.Close())
 }
 
-// Ready says whether the store can write.
-func (s *Store) Ready(ctx context.Context) error {
-	return s.write.do(ctx, func(*tx) error { return nil })
-}
-
 // headRow is what a run's row takes from its head, and from its opening.
 type headRow struct {
 	ID, Session, Project, Person, Text, Status, Agent string

@@ -84,6 +84,7 @@ export interface RunView {
   totals?: Totals;
   typing: Record<string, string>; // words of turns that are still coming, by step
   lines: Record<string, string>; // what calls under way say of themselves, by step
+  trouble?: string; // what keeps it from going on for now
   error?: unknown;
 }
 
@@ -99,10 +100,11 @@ export function useRun(id?: string): RunView {
     let totals: Totals | undefined;
     let typing: Record<string, string> = {};
     let lines: Record<string, string> = {};
+    let trouble: string | undefined;
     const draw = () => {
       frame ||= requestAnimationFrame(() => {
         frame = 0;
-        if (!gone) setView({ id, steps: [...steps], totals, typing: { ...typing }, lines: { ...lines } });
+        if (!gone) setView({ id, steps: [...steps], totals, typing: { ...typing }, lines: { ...lines }, trouble });
       });
     };
     const over = () => !!totals && ["done", "failed", "stopped"].includes(totals.status);
@@ -120,6 +122,7 @@ export function useRun(id?: string): RunView {
           lines = without(lines, s.id);
         }
         totals = change.totals;
+        trouble = undefined;
         if (over()) {
           typing = {};
           lines = {};
@@ -129,6 +132,11 @@ export function useRun(id?: string): RunView {
       });
       source.addEventListener("delta", (e) => {
         const d = JSON.parse(e.data) as Delta;
+        if (d.step === "") {
+          trouble = d.trouble;
+          draw();
+          return;
+        }
         const of = steps.findLast((s) => s.id === d.step)?.kind === "call" ? lines : typing;
         of[d.step] = ((of[d.step] ?? "") + d.text).slice(-100_000);
         draw();

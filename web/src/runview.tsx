@@ -35,7 +35,14 @@ export function RunPanel({ view, agents, title }: { view: View; agents?: readonl
   }, [run]);
   return (
     <section aria-label="Run" className="grid min-h-0 min-w-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
-      <Track totals={view.totals} tree={tree} selected={n} onSelect={choose} onFold={fold} title={view.totals ? undefined : title} />
+      <div className="min-w-0">
+        <Track totals={view.totals} tree={tree} selected={n} onSelect={choose} onFold={fold} title={view.totals ? undefined : title} />
+        {view.trouble && (
+          <div className="px-4 py-2">
+            <Note bad>{view.trouble[0].toUpperCase() + view.trouble.slice(1)}.</Note>
+          </div>
+        )}
+      </div>
       {view.error ? (
         <div className="p-4">
           <Note bad>{words(view.error)}</Note>
