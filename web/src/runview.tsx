@@ -39,7 +39,7 @@ export function RunPanel({ view, agents, title }: { view: View; agents?: readonl
         <Track totals={view.totals} tree={tree} selected={n} onSelect={choose} onFold={fold} title={view.totals ? undefined : title} />
         {view.trouble && (
           <div className="px-4 py-2">
-            <Note bad>{view.trouble[0].toUpperCase() + view.trouble.slice(1)}.</Note>
+            <Note bad>{view.trouble.slice(0, 1).toUpperCase() + view.trouble.slice(1)}.</Note>
           </div>
         )}
       </div>
