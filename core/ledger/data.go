@@ -336,6 +336,7 @@ type CallDecided struct {
 	Repairs []string        `json:"repairs,omitempty"` // what was put right in the arguments
 	Because string          `json:"because,omitempty"` // the model's reason, for reason_first
 	Step    bool            `json:"step,omitempty"`    // a person looks at every call
+	Beyond  bool            `json:"beyond,omitempty"`  // for Refuse: the calls that the run may make are used up
 	Why     string          `json:"why"`
 }
 

@@ -307,11 +307,14 @@ func handOver(p *project.Project, s *run.State, t *run.Thread, blocked string) [
 	return acts
 }
 
+// longestWait is the longest time before another attempt, where nobody asks for more.
+const longestWait = 30 * time.Second
+
 // backoff gives when to try again: doubled each attempt from half a second,
-// at most 30 s, between half and the whole of it by jitter from 0 to 1.
+// at most longestWait, between half and the whole of it by jitter from 0 to 1.
 func backoff(now time.Time, attempt int, after time.Duration, jitter float64) *time.Time {
 	d := 500 * time.Millisecond << min(attempt-1, 6)
-	d = min(d, 30*time.Second)
+	d = min(d, longestWait)
 	d = d/2 + time.Duration(float64(d/2)*jitter)
 	if after > d {
 		d = after

@@ -23,7 +23,7 @@ import (
 func decide(p *project.Project, s *run.State, t *run.Thread) []Action {
 	u := t.Turn()
 	var acts []Action
-	calls := s.Calls()
+	calls, most := s.Calls(), limitsOf(p, s).Calls
 	passed := false
 	for _, c := range u.Calls { // recorded already, where a batch was cut
 		passed = passed || c.Decided.Verdict == ledger.Pass
@@ -34,9 +34,9 @@ func decide(p *project.Project, s *run.State, t *run.Thread) []Action {
 		if to, ok := strings.CutPrefix(a.Tool, project.PassPrefix); ok {
 			decidePass(p, t, d, a, to, passed)
 			passed = passed || d.Verdict == ledger.Pass
-		} else if calls++; calls > p.Limits.Calls {
-			d.Verdict, d.Why = ledger.Refuse, fmt.Sprintf("the run's %d calls are used up", p.Limits.Calls)
-			d.Words = fmt.Sprintf("%s was not called: this run may make %d calls, and they are used up.", a.Tool, p.Limits.Calls)
+		} else if calls++; calls > most {
+			d.Verdict, d.Beyond, d.Why = ledger.Refuse, true, fmt.Sprintf("the run's %d calls are used up", most)
+			d.Words = fmt.Sprintf("%s was not called: this run may make %d calls, and they are used up. Answer with what you have.", a.Tool, most)
 		} else if l := prompt.Planned(p, t); l != nil && a.Tool == project.NextStep {
 			decideStep(p, s, t, d, a, l)
 		} else if to, ok := strings.CutPrefix(a.Tool, project.ConsultPrefix); ok && p.Tools[a.Tool] == nil {

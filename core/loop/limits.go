@@ -56,9 +56,10 @@ func overLimit(p *project.Project, s *run.State, t *run.Thread) *ledger.LimitRea
 			Problem: ledger.Problem{Class: "limit", Say: fmt.Sprintf(format, args...), Remedy: raise}}
 	}
 	tokens := s.Tokens().In + s.Tokens().Out
+	times, pressed := t.Pressed()
 	switch {
-	case s.Calls() > l.Calls:
-		return limit("calls", "the run has made %d calls (limit calls: %d)", s.Calls(), l.Calls)
+	case pressed && s.Calls() >= l.Calls && (l.More != nil || times > 1): // once it may answer with what it has
+		return limit("calls", "the run has made its %d calls, and %s wants more (limit calls: %[1]d)", l.Calls, t.Agent())
 	case s.Turns() >= turnsOf(p, s):
 		return limit("turns", "the run has used its %s (limit turns: %d)%s", turns(s.Turns()), turnsOf(p, s), where(t))
 	case l.Tokens > 0 && tokens >= l.Tokens:

@@ -280,6 +280,43 @@ func TestTurnsAreRetriedAndFallBack(t *testing.T) {
 	assert.Equal(t, "check it", w.S.Closed().Problem.Remedy)
 }
 
+func TestALongWaitGoesToTheFallback(t *testing.T) {
+	long := deed.ModelFailure{Class: "rate", Say: "too many", Retry: true, After: time.Hour}
+	failed := func(main string) *ledger.TurnFailed {
+		w := coretest.Open(coretest.Project(t, main), "x")
+		w.Step()
+		return loop.TurnFailed(w.P, w.S, w.Asking(), long, time.Millisecond, w.Now, 0.5).Data.(*ledger.TurnFailed)
+	}
+	d := failed(coretest.Main)
+	assert.Equal(t, "spare", d.Next, "the fallback stands idle else")
+	assert.Contains(t, d.Why, "asks to wait for 1h0m0s; its fallback spare is asked")
+	d = failed(strings.Replace(coretest.Main, ", fallback: spare", "", 1))
+	assert.Nil(t, d.RetryAt)
+	assert.Contains(t, d.Why, "longer than the run may take (limit time: 10m0s), and there is no fallback")
+	long.After = 20 * time.Second
+	assert.Empty(t, failed(coretest.Main).Next, "a short wait is waited")
+}
+
+func TestCallsBeyondTheLimitAreRefusedInWords(t *testing.T) {
+	w := world(t)
+	w.Step()
+	w.Reply("", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide")
+	for acts := w.Step(); w.S.Main().Turns() < 2; acts = w.Step() {
+		require.NotEmpty(t, acts)
+		for _, a := range acts {
+			if c, ok := a.(loop.CallTool); ok {
+				w.Return(c.Event.Step, c.Event.Step)
+			}
+		}
+	}
+	read := w.S.Main().Messages()
+	assert.Equal(t, "tide was not called: this run may make 12 calls, and they are used up. Answer with what you have.", read[len(read)-1].Text)
+	w.Reply("It is high.")
+	w.Step()
+	require.NotNil(t, w.S.Closed())
+	assert.Equal(t, ledger.Done, w.S.Closed().Status, "it may answer with what it has")
+}
+
 func TestLimits(t *testing.T) {
 	loopOn := func(t *testing.T, main, call string) *ledger.RunClosed {
 		w := coretest.Open(coretest.Project(t, main), "x")
@@ -301,7 +338,7 @@ func TestLimits(t *testing.T) {
 	for name, c := range map[string]struct{ from, to, call, say string }{
 		"same_call": {"", "", "tide", "the same call of tide 3 times"},
 		"turns":     {"same_call: 3", "same_call: 99", "tide", "has used its 8 turns"},
-		"calls":     {"same_call: 3", "same_call: 99", "tide|tide|tide", "calls (limit calls: 12)"},
+		"calls":     {"same_call: 3", "same_call: 99", "tide|tide|tide", "has made its 12 calls, and desk wants more (limit calls: 12)"},
 		"tokens":    {"same_call: 3", "same_call: 99, tokens: 40", "tide", "used 45 tokens (limit tokens: 40)"},
 		"handoffs":  {"turns: 8", "turns: 30", "pass_to_berths|pass_to_desk", "the same call"},
 	} {

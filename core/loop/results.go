@@ -226,6 +226,11 @@ func TurnFailed(p *project.Project, s *run.State, step ledger.StepID, f deed.Mod
 	switch {
 	case s.Ending() || s.TimeUp():
 		d.Why = "the run is ending"
+	case m != nil && f.After > longestWait && m.Fallback != "":
+		d.RetryAt, d.Next = &now, m.Fallback
+		d.Why = fmt.Sprintf("%s asks to wait for %s; its fallback %s is asked", u.Model, f.After, m.Fallback)
+	case m != nil && f.After > longestWait && p.Limits.Time > 0 && f.After > p.Limits.Time:
+		d.Why = fmt.Sprintf("it asks to wait for %s, which is longer than the run may take (limit time: %s), and there is no fallback", f.After, p.Limits.Time)
 	case m != nil && f.Retry && u.Tries <= m.Retries:
 		d.RetryAt = backoff(now, u.Tries, f.After, jitter)
 		d.Why = fmt.Sprintf("attempt %d of %d of this model", u.Tries, m.Retries+1)

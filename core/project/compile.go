@@ -29,22 +29,23 @@ const (
 	defaultPasses   = 6
 	defaultTime     = 10 * time.Minute
 	modelTimeout    = 60 * time.Second
+	longestReply    = 10 // times the timeout
 )
 
 func (c *compiler) compile() {
 	var m struct {
 		Project, Summary, Timezone, Start, Model string
 		Models                                   map[string]struct {
-			Speaks, URL, Key, Name, Lines, Timeout, Fallback string
-			Latency, Word                                    string
-			Slips                                            float64
-			Seed                                             int
-			Headers                                          map[string]string
-			Temperature                                      *float64
-			MaxTokens                                        int  `json:"max_tokens"`
-			TakesSchema                                      bool `json:"takes_schema"`
-			Price                                            Price
-			Retry                                            *int
+			Speaks, URL, Key, Name, Lines, Timeout, Longest, Fallback string
+			Latency, Word                                             string
+			Slips                                                     float64
+			Seed                                                      int
+			Headers                                                   map[string]string
+			Temperature                                               *float64
+			MaxTokens                                                 int  `json:"max_tokens"`
+			TakesSchema                                               bool `json:"takes_schema"`
+			Price                                                     Price
+			Retry                                                     *int
 		}
 		Limits    rawLimits
 		State     map[string]any
@@ -89,6 +90,11 @@ func (c *compiler) compile() {
 		}
 		if r.Timeout != "" {
 			md.Timeout = span(r.Timeout)
+		}
+		if md.Longest = longestReply * md.Timeout; r.Longest != "" {
+			if md.Longest = span(r.Longest); md.Longest < md.Timeout {
+				c.report(Error, c.main.at(at+"/longest"), "timeout bounds how long it says nothing, longest the whole reply.", "a reply of the model %q would be cut at %s, before its timeout of %s", name, md.Longest, md.Timeout)
+			}
 		}
 		if r.Retry != nil {
 			md.Retries = *r.Retry

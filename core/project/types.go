@@ -62,7 +62,8 @@ type Model struct {
 	MaxTokens   int
 	Schema      bool // the endpoint takes the schema that an answer has to fit
 	Price       Price
-	Timeout     time.Duration
+	Timeout     time.Duration // how long it may say nothing
+	Longest     time.Duration // how long one reply may take in all
 	Retries     int
 	Fallback    string
 	Place       Place

@@ -455,7 +455,11 @@ func (s *State) decide(e ledger.Event, d *ledger.CallDecided) error {
 		u.passes = append(u.passes, c)
 	} else {
 		u.plain++
-		s.made++
+		if !d.Beyond {
+			s.made++
+		} else if u.Thread.beyond != u {
+			u.Thread.beyond, u.Thread.pressed = u, u.Thread.pressed+1
+		}
 		u.Thread.row = 0
 	}
 	if u.Decided() { // now they can be carried out

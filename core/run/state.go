@@ -33,7 +33,7 @@ type State struct {
 	calls   map[ledger.StepID]*Call // of these turns
 
 	turnsSent int
-	made      int // calls decided, handoffs not counted, refusals counted
+	made      int // calls decided, handoffs and those beyond the limit not counted, other refusals counted
 	tokens    ledger.Usage
 	cost      float64
 	reserved  ledger.Reserve
@@ -132,7 +132,7 @@ func (s *State) Call(step ledger.StepID) *Call { return s.calls[step] }
 func (s *State) Turns() int { return s.turnsSent }
 
 // Calls counts the calls that were decided over all threads: refusals are counted, handoffs
-// are not.
+// and what was refused since the calls are used up are not.
 func (s *State) Calls() int { return s.made }
 
 // Tokens counts what models read and wrote.

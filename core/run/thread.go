@@ -37,6 +37,8 @@ type Thread struct {
 	row      int            // handoffs with no other call between them
 	handles  map[string]bool
 	lines    map[string]*line
+	beyond   *Turn // the newest whose calls were refused since the run's are used up
+	pressed  int   // how many such turns there were
 	same     map[ledger.Hash]int
 	sameTool string // the call that was repeated most
 	sameMost int
@@ -145,6 +147,12 @@ func (t *Thread) IsHook() bool { return t.opened != nil && t.opened.Role == ledg
 
 // Row counts the newest handoffs with no other call between them.
 func (t *Thread) Row() int { return t.row }
+
+// Pressed counts the turns whose calls were refused since those that the run may make are used
+// up; newest says whether the newest turn is one of them.
+func (t *Thread) Pressed() (turns int, newest bool) {
+	return t.pressed, t.beyond != nil && t.beyond == t.turn
+}
 
 // Repeated gives the tool whose same call brought the same result most often, and how often.
 func (t *Thread) Repeated() (tool string, times int) { return t.sameTool, t.sameMost }

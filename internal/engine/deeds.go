@@ -56,7 +56,7 @@ func (d *driver) ask(now time.Time, a loop.AskModel) error {
 	req, step, attempt := a.Built.Request, a.Event.Step, sent.Attempt
 	agent := d.project.Agent(sent.Agent)
 	quiet := agent != nil && agent.Gate != nil // what people have not let through is not said
-	d.deed(step, attempt, d.project.Models[sent.Model].Timeout, func(ctx context.Context, out *done) {
+	d.deed(step, attempt, d.project.Models[sent.Model].Longest, func(ctx context.Context, out *done) {
 		out.turn = true
 		write, flush := d.e.Blanker.Stream(func(s string) {
 			if !quiet {

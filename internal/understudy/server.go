@@ -142,11 +142,11 @@ func (s *Server) complete(c *echo.Context) error {
 	if finish == "calls" {
 		finish = "tool_calls"
 	}
-	usage := &chat.Usage{Prompt: out.Usage.In, Completion: out.Usage.Out, Total: out.Usage.In + out.Usage.Out}
+	usage := &chat.Usage{Prompt: chat.Count(out.Usage.In), Completion: chat.Count(out.Usage.Out), Total: chat.Count(out.Usage.In + out.Usage.Out)}
 	base := chat.Response{ID: "understudy", Created: time.Now().Unix(), Model: in.Model}
 	if !in.Stream {
 		base.Object, base.Usage = "chat.completion", usage
-		base.Choices = []chat.Choice{{Message: &chat.Message{Role: "assistant", Content: out.Text, Reasoning: out.Reasoning, ToolCalls: calls(out.Calls, false)}, Finish: &finish}}
+		base.Choices = []chat.Choice{{Message: &chat.Message{Role: "assistant", Content: chat.Text(out.Text), Reasoning: out.Reasoning, ToolCalls: calls(out.Calls, false)}, Finish: &finish}}
 		return c.JSON(http.StatusOK, base)
 	}
 	return s.stream(c, base, out, finish, usage, k)
@@ -184,7 +184,7 @@ func (s *Server) stream(c *echo.Context, base chat.Response, out deed.Reply, fin
 		if piece == "" {
 			continue
 		}
-		if err := send([]chat.Choice{{Delta: &chat.Message{Content: piece}}}, nil); err != nil {
+		if err := send([]chat.Choice{{Delta: &chat.Message{Content: chat.Text(piece)}}}, nil); err != nil {
 			return nil
 		}
 		if !sleep(c, k.WordMS) {
@@ -222,7 +222,7 @@ func sleep(c *echo.Context, ms int) bool {
 func calls(asks []ledger.Ask, index bool) []chat.Call {
 	var out []chat.Call
 	for i, a := range asks {
-		call := chat.Call{ID: a.ID, Type: "function", Function: chat.Function{Name: a.Tool, Arguments: a.Args}}
+		call := chat.Call{ID: a.ID, Type: "function", Function: chat.Function{Name: a.Tool, Arguments: chat.Arguments(a.Args)}}
 		if index {
 			call.Index = &i
 		}
@@ -238,18 +238,18 @@ func decode(in chat.Request) deed.Request {
 	for _, m := range in.Messages {
 		switch m.Role {
 		case "system":
-			r.System += m.Content
+			r.System += string(m.Content)
 		case "tool":
 			tool := m.Name
 			if tool == "" {
 				tool = names[m.ToolCallID]
 			}
-			r.Messages = append(r.Messages, ledger.Message{Role: ledger.FromTool, Tool: tool, Call: m.ToolCallID, Text: m.Content})
+			r.Messages = append(r.Messages, ledger.Message{Role: ledger.FromTool, Tool: tool, Call: m.ToolCallID, Text: string(m.Content)})
 		default:
-			msg := ledger.Message{Role: ledger.Role(m.Role), Text: m.Content}
+			msg := ledger.Message{Role: ledger.Role(m.Role), Text: string(m.Content)}
 			for _, c := range m.ToolCalls {
 				names[c.ID] = c.Function.Name
-				msg.Calls = append(msg.Calls, ledger.Ask{ID: c.ID, Tool: c.Function.Name, Args: c.Function.Arguments})
+				msg.Calls = append(msg.Calls, ledger.Ask{ID: c.ID, Tool: c.Function.Name, Args: string(c.Function.Arguments)})
 			}
 			r.Messages = append(r.Messages, msg)
 		}

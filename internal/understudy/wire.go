@@ -17,6 +17,7 @@ import (
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/schema"
+	"stonebaton.example/internal/model"
 )
 
 // Wire is the understudy in process, as the project's wire of that name. It
@@ -152,19 +153,26 @@ func (w *Wire) part(p *project.Project, m *project.Model) Part {
 // model sets. In a drill it takes no time.
 func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r deed.Request, delta func(string)) (deed.Reply, *deed.ModelFailure) {
 	out := w.part(p, m).Answer(r)
-	slow := !w.Always
+	slow := !w.Always && (m.Latency > 0 || m.Word > 0)
+	heard := func() {}
 	if slow {
+		var stop func()
+		ctx, heard, stop = model.Silence(ctx, m.Timeout)
+		defer stop()
 		rest(ctx, m.Latency)
 	}
 	for i, piece := range pieces(out.Text) {
 		if slow && i > 0 {
 			rest(ctx, m.Word)
 		}
+		heard()
 		delta(piece)
 	}
-	switch err := ctx.Err(); {
+	switch err := context.Cause(ctx); {
+	case errors.Is(err, model.ErrSilent):
+		return deed.Reply{}, &deed.ModelFailure{Class: "timeout", Say: fmt.Sprintf("the model %q had said nothing for %s", m.Name, m.Timeout), Remedy: "Raise timeout: of the model, or lower its latency: and word:.", Retry: true}
 	case errors.Is(err, context.DeadlineExceeded):
-		return deed.Reply{}, &deed.ModelFailure{Class: "timeout", Say: fmt.Sprintf("the model %q had not answered after %s", m.Name, m.Timeout), Remedy: "Raise timeout: of the model, or lower its latency: and word:.", Retry: true}
+		return deed.Reply{}, &deed.ModelFailure{Class: "timeout", Say: fmt.Sprintf("the reply of the model %q had not ended after %s", m.Name, m.Longest), Remedy: "Raise longest: of the model, or ask for less.", Retry: true}
 	case err != nil:
 		return deed.Reply{}, &deed.ModelFailure{Class: "stopped", Say: fmt.Sprintf("the request to the model %q was cancelled", m.Name)}
 	}

@@ -1,6 +1,7 @@
 package chat
 
 import (
+	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -8,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net"
 	"net/http"
 	"net/url"
@@ -21,9 +23,14 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
+	"stonebaton.example/internal/model"
 )
 
-const maxReply = 16 << 20
+const (
+	maxReply  = 16 << 20
+	maxCalls  = 1000            // of one reply
+	finalWait = 2 * time.Second // for what may follow the end of a reply, such as its usage
+)
 
 // Expander puts the values of secrets into a text.
 type Expander interface {
@@ -41,7 +48,22 @@ func New(e Expander) *Wire {
 	return &Wire{secrets: e, client: &http.Client{Transport: &http.Transport{
 		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 64, IdleConnTimeout: 60 * time.Second, ForceAttemptHTTP2: true,
 		DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
-	}}}
+	}, CheckRedirect: within}}
+}
+
+// redirectError says that an endpoint pointed elsewhere.
+type redirectError struct{ to string }
+
+func (e *redirectError) Error() string { return "it redirects to " + e.to }
+
+// within lets a request be redirected on its own origin alone, and only as it was: keys and
+// the conversation are for nobody else.
+func within(next *http.Request, via []*http.Request) error {
+	first := via[0].URL
+	if next.URL.Scheme != first.Scheme || next.URL.Host != first.Host || next.Method != via[0].Method || len(via) > 3 {
+		return &redirectError{next.URL.Redacted()}
+	}
+	return nil
 }
 
 func fail(class deed.Class, remedy, format string, args ...any) *deed.ModelFailure {
@@ -50,32 +72,55 @@ func fail(class deed.Class, remedy, format string, args ...any) *deed.ModelFailu
 
 // Ask sends a request and reads its reply, passing words on as they come.
 func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r deed.Request, delta func(string)) (deed.Reply, *deed.ModelFailure) {
+	ctx, heard, stop := model.Silence(ctx, m.Timeout)
+	defer stop()
 	req, bad := w.request(ctx, m, r)
 	if bad != nil {
 		return deed.Reply{}, bad
 	}
 	resp, err := w.client.Do(req)
 	if err != nil {
-		return deed.Reply{}, unreached(m, err)
+		return deed.Reply{}, unreached(ctx, m, err)
 	}
 	defer resp.Body.Close()
+	heard()
 	if resp.StatusCode != http.StatusOK {
 		return deed.Reply{}, refused(m, resp)
 	}
-	body := io.LimitReader(resp.Body, maxReply)
-	var a assembly
-	if strings.HasPrefix(resp.Header.Get("Content-Type"), "text/event-stream") {
-		bad = a.stream(body, delta, m)
+	limited := &io.LimitedReader{R: resp.Body, N: maxReply + 1}
+	body := bufio.NewReader(&hearing{limited, heard})
+	if mark, err := body.Peek(3); err == nil && string(mark) == "\ufeff" {
+		_, _ = body.Discard(3) // it is there
+	}
+	a := assembly{index: map[int]int{}}
+	if kind, _, err := mime.ParseMediaType(resp.Header.Get("Content-Type")); err == nil && kind == "text/event-stream" {
+		bad = a.stream(body, delta, m, stop)
 	} else {
 		bad = a.whole(body, delta, m)
 	}
-	if bad != nil {
-		if ctx.Err() != nil {
-			return deed.Reply{}, unreached(m, ctx.Err())
-		}
+	switch {
+	case limited.N == 0:
+		return deed.Reply{}, fail("large", "Ask for less, or lower max_tokens of the model.", "the reply of the model %q is larger than %d MB", m.Name, maxReply>>20)
+	case bad != nil && ctx.Err() != nil:
+		return deed.Reply{}, unreached(ctx, m, ctx.Err())
+	case bad != nil:
 		return deed.Reply{}, bad
 	}
 	return a.reply(m, r)
+}
+
+// hearing tells of what is read.
+type hearing struct {
+	io.Reader
+	heard func()
+}
+
+func (h *hearing) Read(p []byte) (int, error) {
+	n, err := h.Reader.Read(p)
+	if n > 0 {
+		h.heard()
+	}
+	return n, err
 }
 
 func (w *Wire) request(ctx context.Context, m *project.Model, r deed.Request) (*http.Request, *deed.ModelFailure) {
@@ -117,13 +162,20 @@ func (w *Wire) request(ctx context.Context, m *project.Model, r deed.Request) (*
 	return req, nil
 }
 
-func unreached(m *project.Model, err error) *deed.ModelFailure {
+func unreached(ctx context.Context, m *project.Model, err error) *deed.ModelFailure {
 	var op *net.OpError
-	switch {
-	case errors.Is(err, context.DeadlineExceeded):
-		f := fail("timeout", "Raise timeout: of the model, or ask for less.", "the model %q had not answered after %s", m.Name, m.Timeout)
+	var redirect *redirectError
+	switch cause := context.Cause(ctx); {
+	case errors.Is(cause, model.ErrSilent):
+		f := fail("timeout", "Raise timeout: of the model, or ask for less.", "the model %q had said nothing for %s", m.Name, m.Timeout)
 		f.Retry = true
 		return f
+	case errors.Is(cause, context.DeadlineExceeded):
+		f := fail("timeout", "Raise longest: of the model, or ask for less.", "the reply of the model %q had not ended after %s", m.Name, m.Longest)
+		f.Retry = true
+		return f
+	case errors.As(err, &redirect):
+		return fail("redirect", "Write the address itself into url:, if that is where it is to go.", "the endpoint of the model %q redirects to %s, which is not followed: the conversation and the key are for url: alone", m.Name, redirect.to)
 	case errors.Is(err, context.Canceled):
 		return fail("stopped", "", "the request to the model %q was cancelled", m.Name)
 	case errors.As(err, &op) && op.Op == "dial":
@@ -153,31 +205,46 @@ func refused(m *project.Model, resp *http.Response) *deed.ModelFailure {
 	case code == 429:
 		f = fail("rate", "Wait, or ask for a higher limit.", "the endpoint of the model %q answered 429, too many requests%s", m.Name, say)
 		f.Retry = true
-		if s, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
-			f.After = time.Duration(s) * time.Second
-		} else if t, err := http.ParseTime(resp.Header.Get("Retry-After")); err == nil {
-			f.After = time.Until(t)
-		}
-	case code >= 500:
+	case code == 408 || code == 409 || code >= 500:
 		f = fail("server", "", "the endpoint of the model %q answered %d%s", m.Name, code, say)
 		f.Retry = true
 	default:
 		f = fail("request", "", "the endpoint of the model %q did not take the request (%d)%s", m.Name, code, say)
 	}
 	f.Status = resp.StatusCode
+	if f.Retry {
+		f.After = after(resp.Header.Get("Retry-After"))
+	}
 	return f
+}
+
+// after reads how long an endpoint asks to wait (RFC 9110).
+func after(header string) time.Duration {
+	const most = 1 << 31 // seconds; more would overflow
+	if s, err := strconv.ParseInt(header, 10, 64); err == nil {
+		return time.Duration(min(max(s, 0), most)) * time.Second
+	}
+	if t, err := http.ParseTime(header); err == nil {
+		return max(time.Until(t), 0)
+	}
+	return 0
 }
 
 // assembly puts a reply together from its pieces.
 type assembly struct {
 	text   strings.Builder
 	apart  strings.Builder // reasoning
-	calls  []ledger.Ask
+	calls  []*piecemeal
 	index  map[int]int // index of the wire → place in calls
 	finish string
 	model  string
 	usage  *Usage
-	ended  bool
+}
+
+// piecemeal is a call whose pieces come one by one.
+type piecemeal struct {
+	id, tool string
+	args     strings.Builder
 }
 
 func (a *assembly) whole(body io.Reader, delta func(string), m *project.Model) *deed.ModelFailure {
@@ -187,22 +254,16 @@ func (a *assembly) whole(body io.Reader, delta func(string), m *project.Model) *
 		f.Retry = true
 		return f
 	}
-	if bad := a.piece(r, delta, m); bad != nil {
-		return bad
-	}
-	a.ended = true
-	return nil
+	return a.piece(r, delta, m)
 }
 
-func (a *assembly) stream(body io.Reader, delta func(string), m *project.Model) *deed.ModelFailure {
-	var broke error
-	for ev, err := range sse.Read(body, &sse.ReadConfig{MaxEventSize: 4 << 20}) {
+func (a *assembly) stream(body io.Reader, delta func(string), m *project.Model, stop func()) *deed.ModelFailure {
+	var late *time.Timer
+	for ev, err := range sse.Read(body, &sse.ReadConfig{MaxEventSize: 2 * maxReply}) {
 		if err != nil {
-			broke = err
 			break
 		}
 		if ev.Data == "[DONE]" {
-			a.ended = true
 			return nil
 		}
 		var r Response
@@ -214,9 +275,12 @@ func (a *assembly) stream(body io.Reader, delta func(string), m *project.Model) 
 		if bad := a.piece(r, delta, m); bad != nil {
 			return bad
 		}
+		if a.finish != "" && late == nil { // some endpoints send no [DONE], and some do not even close
+			late = time.AfterFunc(finalWait, stop)
+			defer late.Stop()
+		}
 	}
-	if a.finish != "" && broke == nil {
-		a.ended = true // some endpoints send no [DONE]
+	if a.finish != "" {
 		return nil
 	}
 	f := fail("cut", "", "the stream of the model %q broke off after %d letters", m.Name, a.text.Len())
@@ -246,12 +310,15 @@ func (a *assembly) piece(r Response, delta func(string), m *project.Model) *deed
 		}
 		if msg != nil {
 			a.apart.WriteString(cmp.Or(msg.Reasoning, msg.Reasoning2))
-			if msg.Content != "" {
-				a.text.WriteString(msg.Content)
-				delta(msg.Content)
+			if text := string(msg.Content) + msg.Refusal; text != "" {
+				a.text.WriteString(text)
+				delta(text)
 			}
 			for _, call := range msg.ToolCalls {
 				a.call(call)
+			}
+			if len(a.calls) > maxCalls {
+				return fail("calls", "", "the model %q makes more than %d calls in one reply", m.Name, maxCalls)
 			}
 		}
 		if c.Finish != nil && *c.Finish != "" {
@@ -261,30 +328,55 @@ func (a *assembly) piece(r Response, delta func(string), m *project.Model) *deed
 	return nil
 }
 
-// call adds a call, or a piece of one: in a stream the pieces of a call share an index.
+// call adds a call, or a piece of one. In a stream the pieces of a call share an index; some
+// endpoints send none, or 0 for all, and some send the name with each piece.
 func (a *assembly) call(c Call) {
+	at, known := len(a.calls)-1, len(a.calls) > 0
 	if c.Index != nil {
-		if a.index == nil {
-			a.index = map[int]int{}
-		}
-		if at, ok := a.index[*c.Index]; ok {
-			have := &a.calls[at]
-			if have.ID == "" {
-				have.ID = c.ID
+		at, known = a.index[*c.Index]
+	}
+	if known {
+		have := a.calls[at]
+		another := c.ID != "" && have.id != "" && c.ID != have.id || c.Index == nil && c.ID == "" && c.Function.Name != "" && have.args.Len() > 0 && json.Valid([]byte(have.args.String()))
+		if !another {
+			if have.id == "" {
+				have.id = c.ID
 			}
-			have.Tool += c.Function.Name
-			have.Args += c.Function.Arguments
+			if c.Function.Name != have.tool && have.args.Len() == 0 {
+				have.tool += c.Function.Name
+			}
+			have.args.WriteString(string(c.Function.Arguments))
 			return
 		}
+	}
+	if c.Index != nil {
 		a.index[*c.Index] = len(a.calls)
 	}
-	a.calls = append(a.calls, ledger.Ask{ID: c.ID, Tool: c.Function.Name, Args: c.Function.Arguments})
+	p := &piecemeal{id: c.ID, tool: c.Function.Name}
+	p.args.WriteString(string(c.Function.Arguments))
+	a.calls = append(a.calls, p)
+}
+
+// asks gives the calls. Of a reply that was cut for its length those that are whole count.
+func (a *assembly) asks() []ledger.Ask {
+	var out []ledger.Ask
+	for _, p := range a.calls {
+		args := p.args.String()
+		if a.finish == "length" && args != "" && !json.Valid([]byte(args)) {
+			continue
+		}
+		out = append(out, ledger.Ask{ID: p.id, Tool: p.tool, Args: args})
+	}
+	return out
 }
 
 func (a *assembly) reply(m *project.Model, r deed.Request) (deed.Reply, *deed.ModelFailure) {
-	out := deed.Reply{Text: a.text.String(), Reasoning: a.apart.String(), Calls: a.calls, Finish: a.finish, Model: a.model}
-	if a.finish == "tool_calls" {
+	out := deed.Reply{Text: a.text.String(), Reasoning: a.apart.String(), Calls: a.asks(), Finish: a.finish, Model: a.model}
+	switch a.finish {
+	case "tool_calls":
 		out.Finish = "calls"
+	case "content_filter":
+		return out, fail("filter", "Ask in other words, or give the model a fallback.", "the endpoint of the model %q withheld the reply by its filter", m.Name)
 	}
 	if out.Text == "" && len(out.Calls) == 0 {
 		f := fail("empty", "", "the model %q answered nothing", m.Name)
@@ -295,8 +387,8 @@ func (a *assembly) reply(m *project.Model, r deed.Request) (deed.Reply, *deed.Mo
 		f.Retry = true
 		return out, f
 	}
-	if a.usage != nil {
-		out.Usage = ledger.Usage{In: a.usage.Prompt, Out: a.usage.Completion}
+	if u := a.usage; u != nil && u.Prompt >= 0 && u.Completion >= 0 {
+		out.Usage = ledger.Usage{In: int(u.Prompt), Out: int(u.Completion)}
 	} else {
 		n := prompt.Tokens(out.Text) + prompt.Tokens(out.Reasoning)
 		for _, c := range out.Calls {

@@ -2,6 +2,9 @@ package chat
 
 import (
 	"encoding/json"
+	"math"
+	"strconv"
+	"strings"
 
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
@@ -40,12 +43,52 @@ type StreamOptions struct {
 // differ in its name.
 type Message struct {
 	Role       string `json:"role"`
-	Content    string `json:"content"`
+	Content    Text   `json:"content"`
+	Refusal    string `json:"refusal,omitempty"` // in replies, in place of content
 	Reasoning  string `json:"reasoning_content,omitempty"`
 	Reasoning2 string `json:"reasoning,omitempty"`
 	ToolCalls  []Call `json:"tool_calls,omitempty"`
 	ToolCallID string `json:"tool_call_id,omitempty"`
 	Name       string `json:"name,omitempty"`
+}
+
+// Text is a text, also where the wire brings it in parts or as null. Parts of other kinds are
+// left out.
+type Text string
+
+// UnmarshalJSON reads a text, null, or a list of parts.
+func (t *Text) UnmarshalJSON(raw []byte) error {
+	*t = ""
+	if len(raw) == 0 || raw[0] != '[' {
+		return json.Unmarshal(raw, (*string)(t))
+	}
+	var parts []struct {
+		Text    string `json:"text"`
+		Refusal string `json:"refusal"`
+	}
+	if err := json.Unmarshal(raw, &parts); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		*t += Text(p.Text + p.Refusal)
+	}
+	return nil
+}
+
+// Arguments are the JSON text of a call's arguments, also where the wire brings them as JSON.
+type Arguments string
+
+// UnmarshalJSON reads a text, or any JSON.
+func (a *Arguments) UnmarshalJSON(raw []byte) error {
+	switch {
+	case string(raw) == "null":
+		*a = ""
+	case raw[0] == '"':
+		return json.Unmarshal(raw, (*string)(a))
+	default:
+		*a = Arguments(raw)
+	}
+	return nil
 }
 
 // Call is a tool call of the wire. Index is used in streams alone.
@@ -58,8 +101,8 @@ type Call struct {
 
 // Function is the name of a called tool, and its arguments as JSON text.
 type Function struct {
-	Name      string `json:"name,omitempty"`
-	Arguments string `json:"arguments"`
+	Name      string    `json:"name,omitempty"`
+	Arguments Arguments `json:"arguments"`
 }
 
 // Tool is a tool as the wire describes it.
@@ -74,9 +117,25 @@ type Tool struct {
 
 // Usage counts tokens.
 type Usage struct {
-	Prompt     int `json:"prompt_tokens"`
-	Completion int `json:"completion_tokens"`
-	Total      int `json:"total_tokens"`
+	Prompt     Count `json:"prompt_tokens"`
+	Completion Count `json:"completion_tokens"`
+	Total      Count `json:"total_tokens"`
+}
+
+// Count is a number of tokens; -1 is one that cannot be.
+type Count int
+
+// maxCount is more than any request has.
+const maxCount = 1e9
+
+// UnmarshalJSON reads a number of any form. A part of a token counts as a whole one; what no
+// count can be becomes -1, since limits and costs are reckoned by it.
+func (c *Count) UnmarshalJSON(raw []byte) error {
+	n, err := strconv.ParseFloat(strings.Trim(string(raw), `"`), 64)
+	if *c = -1; err == nil && n >= 0 && n <= maxCount {
+		*c = Count(math.Ceil(n))
+	}
+	return nil
 }
 
 // Choice is one answer, whole (Message) or in part (Delta).
@@ -105,15 +164,27 @@ type Error struct {
 	Code    any    `json:"code,omitempty"`
 }
 
+// UnmarshalJSON reads an error, also where it is a mere text.
+func (e *Error) UnmarshalJSON(raw []byte) error {
+	if json.Unmarshal(raw, &e.Message) == nil {
+		return nil
+	}
+	type plain Error
+	if err := json.Unmarshal(raw, (*plain)(e)); err != nil || e.Message == "" {
+		e.Message = string(raw) // whatever it is, it says something
+	}
+	return nil
+}
+
 // Encode gives the body of a request: the same bytes for the same request. What the
 // project does not set is omitted, so that the endpoint decides.
 func Encode(r deed.Request, remote string) Request {
 	out := Request{Model: remote, Temperature: r.Temperature, Seed: r.Seed, MaxTokens: r.MaxTokens, Stream: true, StreamOptions: &StreamOptions{IncludeUsage: true}}
-	out.Messages = append(out.Messages, Message{Role: "system", Content: r.System})
+	out.Messages = append(out.Messages, Message{Role: "system", Content: Text(r.System)})
 	for _, m := range r.Messages {
-		w := Message{Role: string(m.Role), Content: m.Text, Reasoning: m.Reasoning}
+		w := Message{Role: string(m.Role), Content: Text(m.Text), Reasoning: m.Reasoning}
 		for _, c := range m.Calls {
-			w.ToolCalls = append(w.ToolCalls, Call{ID: c.ID, Type: "function", Function: Function{Name: c.Tool, Arguments: c.Args}})
+			w.ToolCalls = append(w.ToolCalls, Call{ID: c.ID, Type: "function", Function: Function{Name: c.Tool, Arguments: Arguments(c.Args)}})
 		}
 		if m.Role == ledger.FromTool {
 			w.ToolCallID, w.Name = m.Call, m.Tool
