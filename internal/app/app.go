@@ -88,6 +88,10 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	} else if n > 0 {
 		c.Logger.Warn("ended programs that an earlier service left running", "groups", n)
 	}
+	st.Logger = c.Logger
+	if st.Noticed != "" {
+		c.Logger.Error("the records are not whole", "error", st.Noticed)
+	}
 	work := filepath.Join(c.Data, "work")
 	if err := errors.Join(os.RemoveAll(work), os.MkdirAll(work, 0o700)); err != nil {
 		return nil, errors.Join(err, st.Close())

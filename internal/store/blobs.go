@@ -54,7 +54,19 @@ func (b blobs) putAs(h ledger.Hash, body []byte) error {
 	return errors.Join(d.Sync(), d.Close())
 }
 
+// get gives a file, held against the hash of its content that it is named by.
 func (b blobs) get(h ledger.Hash) ([]byte, error) {
+	body, err := b.named(h)
+	if err == nil && ledger.HashOf(body) != h {
+		return nil, fmt.Errorf("the file %s of the data directory is damaged: it does not hold what its name says", b.path(h))
+	}
+	return body, err
+}
+
+func (b blobs) named(h ledger.Hash) ([]byte, error) {
+	if len(h) < 2 {
+		return nil, fmt.Errorf("%q names no file of the data directory", h)
+	}
 	body, err := os.ReadFile(b.path(h))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("the file %s of the data directory is missing", b.path(h))

@@ -37,6 +37,10 @@ type Store struct {
 	read  *sqlx.DB
 	write *writer
 	blobs blobs
+
+	Logger *slog.Logger // is told of what is lost; Open sets the standard one
+	// Noticed says what was found wrong with the records when they were opened; "" where nothing was.
+	Noticed string
 }
 
 // LockedError says that another process has the data directory.
@@ -59,7 +63,7 @@ func Open(dir string) (*Store, error) {
 		lock.Close()
 		return nil, &LockedError{Dir: dir}
 	}
-	s := &Store{dir: dir, lock: lock, blobs: blobs{filepath.Join(dir, "blobs")}}
+	s := &Store{dir: dir, lock: lock, blobs: blobs{filepath.Join(dir, "blobs")}, Logger: slog.Default()}
 	if err := s.open(); err != nil {
 		lock.Close()
 		return nil, err
@@ -72,6 +76,7 @@ func (s *Store) open() error {
 	dsn := func(extra string) string {
 		return sqlite.DSN(file, "_pragma=busy_timeout(10000)", "_pragma=journal_mode(WAL)", "_pragma=synchronous(FULL)", "_pragma=cache_size(-8000)", extra)
 	}
+	s.Noticed = sqlite.Lost(file)
 	db, err := sqlx.Open("sqlite", dsn("_txlock=immediate"))
 	if err != nil {
 		return err
@@ -104,7 +109,7 @@ func migrate(db *sql.DB) error {
 
 // Close ends the writer and lets the directory go.
 func (s *Store) Close() error {
-	err := errors.Join(s.write.close(), s.read.Close())
+	err := errors.Join(s.read.Close(), s.write.close()) // the writer last: it puts the write-ahead log into the database
 	return errors.Join(err, s.lock.Close())
 }
 
@@ -266,11 +271,15 @@ func (s *Store) prepare(b engine.Batch) (prepared, error) {
 		}
 		row := eventRow{Run: e.Run, Seq: e.Seq, At: rows.Moment{Time: e.At}, V: e.V, Kind: string(e.Kind), Thread: e.Thread, Step: string(e.Step), Data: data}
 		if len(data) > inline {
-			h, err := s.blobs.put(data)
+			row.File.Valid = true // "" where texts of it stand in files of their own
+			if row.Data, err = split(data, s.blobs.put); err == nil && row.Data == nil {
+				var h ledger.Hash
+				h, err = s.blobs.put(data)
+				row.File.String = string(h)
+			}
 			if err != nil {
 				return r, err
 			}
-			row.Data, row.File = nil, sql.NullString{String: string(h), Valid: true}
 		}
 		r.events = append(r.events, row)
 	}
@@ -345,13 +354,16 @@ func (s *Store) ReadAfter(ctx context.Context, run string, seq int64, limit int)
 	out := make([]ledger.Event, 0, len(raw))
 	for _, r := range raw {
 		e := ledger.Event{Run: r.Run, Seq: r.Seq, At: r.At.Time, V: r.V, Kind: ledger.Kind(r.Kind), Thread: r.Thread, Step: ledger.StepID(r.Step)}
-		if r.File.Valid {
-			var err error
-			if r.Data, err = s.blobs.get(ledger.Hash(r.File.String)); err != nil {
-				return nil, err
-			}
-		}
 		var err error
+		switch {
+		case r.File.Valid && r.File.String == "":
+			r.Data, err = s.join(r.Data, r.Run, r.Seq)
+		case r.File.Valid:
+			r.Data, err = s.blobs.get(ledger.Hash(r.File.String))
+		}
+		if err != nil {
+			return nil, fmt.Errorf("event %d of the run %s cannot be read: %w", r.Seq, r.Run, err)
+		}
 		if e.Data, err = ledger.DecodeData(e, r.Data); err != nil {
 			return nil, err
 		}
@@ -409,7 +421,9 @@ func (s *Store) Session(ctx context.Context, id string) (engine.Session, error) 
 		out.Shared = r.Shared
 	}
 	if err == nil && r.File.Valid {
-		r.Kept, err = s.blobs.get(ledger.Hash(r.File.String))
+		if r.Kept, err = s.blobs.get(ledger.Hash(r.File.String)); err != nil {
+			return out, nil // it is made again of the run's ledger
+		}
 	}
 	if err != nil || r.Kept == nil {
 		return out, err
@@ -524,6 +538,11 @@ type version struct {
 
 var saveVersion = statement(`INSERT INTO version (hash, body, at) VALUES (:hash, :body, :at) ON CONFLICT DO NOTHING`)
 
+// elsewhere stands for a version that is in a file.
+type elsewhere struct {
+	File ledger.Hash `json:"$file"`
+}
+
 // SaveVersion keeps what a project was made from, by its hash.
 func (s *Store) SaveVersion(ctx context.Context, src project.Source) error {
 	raw, err := json.Marshal(version{formatOfVersions, src})
@@ -532,10 +551,13 @@ func (s *Store) SaveVersion(ctx context.Context, src project.Source) error {
 	}
 	h := src.Hash()
 	if len(raw) > inline {
-		if err := s.blobs.putAs(h, raw); err != nil {
+		file, err := s.blobs.put(raw)
+		if err != nil {
 			return err
 		}
-		raw = nil
+		if raw, err = json.Marshal(elsewhere{file}); err != nil {
+			return err
+		}
 	}
 	return s.write.do(ctx, func(t *tx) error {
 		return t.do(saveVersion, partRow{string(h), raw, rows.Moment{Time: time.Now()}})
@@ -550,15 +572,20 @@ func (s *Store) Version(ctx context.Context, h ledger.Hash) (project.Source, err
 	if errors.Is(err, sql.ErrNoRows) {
 		return src, fmt.Errorf("the version %s of the project is not in the store", h)
 	}
-	if err == nil && body == nil {
-		body, err = s.blobs.get(h)
+	var at elsewhere
+	switch {
+	case err != nil:
+	case body == nil:
+		body, err = s.blobs.named(h) // an earlier program kept it by the hash of the source
+	case json.Unmarshal(body, &at) == nil && at.File != "":
+		body, err = s.blobs.get(at.File)
 	}
 	if err != nil {
 		return src, err
 	}
 	var v version
 	if err := json.Unmarshal(body, &v); err != nil {
-		return src, err
+		return src, fmt.Errorf("the version %s of the project is damaged: %w", h, err)
 	}
 	if v.Format > formatOfVersions {
 		return src, fmt.Errorf("the version %s of the project was kept by a newer Stone Baton (format %d); this one reads up to %d", h, v.Format, formatOfVersions)

@@ -78,18 +78,53 @@ func TestEventsComeBackAsTheyWere(t *testing.T) {
 	check(s)
 	files, err := filepath.Glob(filepath.Join(dir, "blobs", "*", "*"))
 	require.NoError(t, err)
-	assert.Len(t, files, 2, "what is over 4 KiB is a file")
+	assert.Len(t, files, 1, "what is over 4 KiB is a file, and the same content one file")
 	require.NoError(t, s.Close())
 	s = open(t, dir)
 	defer s.Close()
 	check(s)
 	_, err = engine.All(s.Read(ctx, "none", 0))
 	require.ErrorIs(t, err, engine.ErrNoRun)
-	for _, f := range files {
-		require.NoError(t, os.Remove(f))
+	for _, spoil := range []func(string) error{func(f string) error { return os.WriteFile(f, []byte("other"), 0o600) }, os.Remove} {
+		for _, f := range files {
+			require.NoError(t, spoil(f))
+		}
+		events, err := engine.All(s.Read(ctx, "aa-1", 0))
+		require.NoError(t, err, "a text that is lost costs itself alone")
+		require.Len(t, events, 3)
+		assert.Regexp(t, `^\(this text is lost: the file .* of the data directory is (missing|damaged: it does not hold what its name says)\)$`, events[1].Data.(*ledger.TurnReceived).Text)
+		assert.Equal(t, "short", events[2].Data.(*ledger.TurnReceived).Text)
+		for h, want := range parts {
+			if len(want) > 4<<10 {
+				_, err := s.Part(ctx, h)
+				require.ErrorContains(t, err, "of the data directory is")
+			}
+		}
 	}
-	_, err = engine.All(s.Read(ctx, "aa-1", 0))
-	require.ErrorContains(t, err, "of the data directory is missing")
+}
+
+func TestTextsOfEventsComeBackAsTheyWere(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	require.NoError(t, s.Open(ctx, opening("aa", 1, true, "x")))
+	long := strings.Repeat("<é\u2028\"\\>", 300)
+	results := []string{
+		fmt.Sprintf(`{"n":12345678901234567890,"f":1.50,"list":[%q,"short"],"text":%q}`, long, long),
+		fmt.Sprintf(`{"$file":"a value of its own","text":%q}`, long),
+		fmt.Sprintf(`{"text":{"$file":%q}}`, long),
+		"[" + strings.Repeat(`"many small ones",`, 400) + `null]`,
+		fmt.Sprintf("%q", strings.Repeat("y", 100_000)),
+	}
+	for i, r := range results {
+		e := event("aa-1", int64(i+2), "t1.c1", &ledger.CallReturned{Result: json.RawMessage(r)})
+		require.NoError(t, s.Append(ctx, engine.Batch{Run: "aa-1", Head: head(ledger.Going), Events: []ledger.Event{e}}))
+	}
+	events, err := engine.All(s.Read(ctx, "aa-1", 0))
+	require.NoError(t, err)
+	for i, r := range results {
+		assert.JSONEq(t, r, string(events[i+1].Data.(*ledger.CallReturned).Result))
+	}
+	assert.Contains(t, string(events[1].Data.(*ledger.CallReturned).Result), "12345678901234567890", "numbers stay exact")
 }
 
 func TestASecondServiceIsRefused(t *testing.T) {
@@ -101,6 +136,27 @@ func TestASecondServiceIsRefused(t *testing.T) {
 	assert.Contains(t, err.Error(), "-data DIR")
 	require.NoError(t, s.Close())
 	open(t, dir).Close()
+}
+
+func TestRecordsThatAreNotWholeAreNoticed(t *testing.T) {
+	dir, copied := t.TempDir(), t.TempDir()
+	s := open(t, dir)
+	require.NoError(t, s.Open(ctx, opening("aa", 1, true, "one")))
+	for _, f := range []string{"stonebaton.db", "stonebaton.db-shm"} { // as a kill leaves them, and with the log deleted
+		raw, err := os.ReadFile(filepath.Join(dir, f))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(copied, f), raw, 0o600))
+	}
+	require.NoError(t, s.Close())
+	left, err := filepath.Glob(filepath.Join(dir, "stonebaton.db-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "a clean stop puts the log into the database")
+	s = open(t, dir)
+	assert.Empty(t, s.Noticed)
+	require.NoError(t, s.Close())
+	s = open(t, copied)
+	assert.Contains(t, s.Noticed, "stonebaton.db-wal is gone")
+	require.NoError(t, s.Close())
 }
 
 func TestOneRunAtATimeInASession(t *testing.T) {
