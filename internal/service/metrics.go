@@ -66,7 +66,7 @@ func (s *Service) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		took := time.Since(began)
 		if c.Response().Header().Get("Content-Type") != "text/event-stream" {
-			s.metrics.requests.WithLabelValues(c.Request().Method, c.Path(), strconv.Itoa(status)).Observe(took.Seconds())
+			s.metrics.requests.WithLabelValues(methodLabel(c.Request().Method), c.Path(), strconv.Itoa(status)).Observe(took.Seconds())
 		}
 		s.log.Debug("request", "method", c.Request().Method, "path", c.Request().URL.Path, "status", status, "ms", took.Milliseconds())
 		return nil

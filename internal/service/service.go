@@ -34,9 +34,6 @@ const (
 	maxDepth = 64
 )
 
-// bodyTime is how long a request's body may take to come; tests shorten it.
-var bodyTime = 20 * time.Second
-
 // Service answers requests. Its Handler is ready when New returns.
 type Service struct {
 	app     *app.App
@@ -62,7 +59,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	if err != nil {
 		panic(err) // it is part of the program
 	}
-	e.Use(middleware.Recover(), headers, s.observe, s.guard, s.entitled(known), strict(known))
+	e.Use(middleware.Recover(), headers, pace, s.observe, s.guard, s.entitled(known), strict(known))
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
 		return strings.Contains(c.Request().Header.Get("Accept"), "text/event-stream")
 	}}))
@@ -76,6 +73,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 		if !w.local() {
 			r.Header.Set(toolserver.Person, w.Name)
 		}
+		r.Body = timelyBody(c.Response(), r.Body)
 		offered.ServeHTTP(c.Response(), r)
 		return nil
 	})
@@ -260,12 +258,7 @@ func body(c *echo.Context, into any) error {
 	if t, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || t != "application/json" {
 		return problem(http.StatusUnsupportedMediaType, "Send Content-Type: application/json.", "the body must be JSON")
 	}
-	ctl := http.NewResponseController(c.Response())
-	_ = ctl.SetReadDeadline(time.Now().Add(bodyTime)) // not every connection can; then a slow peer costs its own goroutine
-	raw, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
-	if err == nil {
-		_ = ctl.SetReadDeadline(time.Time{}) // after an error the connection ends, and what is left of the body with it
-	}
+	raw, err := io.ReadAll(io.LimitReader(timelyBody(c.Response(), r.Body), maxBody+1))
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		return problem(http.StatusRequestTimeout, "Send it faster.", "the body had not arrived after %s", bodyTime)
 	}

@@ -63,7 +63,7 @@ func (s *stream) beat() error {
 
 func (s *stream) flush() error {
 	// a peer that does not read must not hold the stream for ever
-	_ = s.ctl.SetWriteDeadline(time.Now().Add(30 * time.Second)) // not every writer can; then it blocks
+	_ = s.ctl.SetWriteDeadline(time.Now().Add(writeTime)) // not every writer can; then it blocks
 	if _, err := s.w.Write(s.buf.Bytes()); err != nil {
 		return err
 	}
