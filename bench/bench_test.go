@@ -183,6 +183,8 @@ func (e *ended) Committed(run string, events []ledger.Event) {
 
 func (e *ended) Delta(string, ledger.StepID, string) {}
 
+func (e *ended) Trouble(string, string) {}
+
 // BenchmarkDurableRuns: two turns and one call with a model that answers at
 // once, against bare inserts of the same rows in the same batches, grouped into
 // commits the same way.

@@ -22,6 +22,10 @@ func (d *driver) now() time.Time {
 // from its date, so the clock is read once for both.
 func (d *driver) stage(at time.Time, ev ledger.Event) {
 	ev.Run, ev.Seq, ev.At = d.run, d.state.Seq()+1, at
+	if err := d.blank(&ev); err != nil {
+		d.broken = fmt.Errorf("%w: %w", errLedger, err)
+		return
+	}
 	if err := d.state.Apply(ev); err != nil {
 		d.broken = fmt.Errorf("%w: %w", errLedger, err) // advance reports it and nothing is written
 		return
@@ -31,6 +35,22 @@ func (d *driver) stage(at time.Time, ev ledger.Event) {
 		d.bell = true
 	}
 	d.staged = append(d.staged, ev)
+}
+
+// blank takes secrets out of an event. Every event of the ledger goes through it, whatever it
+// holds and whoever said it.
+func (d *driver) blank(ev *ledger.Event) error {
+	if d.e.Blanker.Empty() {
+		return nil
+	}
+	raw, err := ledger.EncodeData(ev.Data)
+	if err != nil {
+		return err
+	}
+	if raw, changed := d.e.Blanker.Raw(raw); changed {
+		ev.Data, err = ledger.DecodeData(*ev, raw)
+	}
+	return err
 }
 
 // batchMost bounds the events of one append; a pass is never cut.

@@ -300,6 +300,9 @@ func (e *Engine) Begin(ctx context.Context, st Start) (Begun, error) {
 		}
 	}
 	st.Text = e.Blanker.Text(st.Text)
+	if facts, ok := e.Blanker.Value(any(st.State)).(map[string]any); ok && st.State != nil {
+		st.State = facts
+	}
 	st.Input = json.RawMessage(e.Blanker.Text(string(st.Input)))
 	st.Kept = json.RawMessage(e.Blanker.Text(string(st.Kept)))
 	if st.Call != nil {

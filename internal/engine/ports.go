@@ -176,6 +176,10 @@ type Projects interface {
 type Blanker interface {
 	Text(string) string
 	Value(any) any
+	// Raw takes them out of the texts of JSON, and says whether it has. Empty says that there
+	// are none, so that nothing has to be looked at.
+	Raw([]byte) ([]byte, bool)
+	Empty() bool
 	Stream(func(string)) (write func(string), flush func())
 }
 

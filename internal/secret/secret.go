@@ -3,12 +3,14 @@
 package secret
 
 import (
-	"encoding/base64"
+	"bytes"
 	"encoding/json"
 	"fmt"
-	"net/url"
+	"math/big"
 	"regexp"
+	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -20,25 +22,19 @@ var ref = regexp.MustCompile(`\$\{secret:([A-Za-z_][A-Za-z0-9_]*)\}`)
 // inScript is how a script names a secret.
 var inScript = regexp.MustCompile(`\bsecret\(\s*["']([A-Za-z_][A-Za-z0-9_]*)["']\s*\)`)
 
-// shortest is the length below which a value is not blanked: it would blank
-// ordinary words.
-const shortest = 5
-
 // Store holds the secrets that were asked for. It is safe for use by many.
 type Store struct {
 	find func(string) (string, bool)
 
 	mu     sync.RWMutex
-	known  map[string]string
-	forms  []form
-	longer int // the length of the longest form
+	names  map[string]string // value by name
+	known  []*known          // the longest values first, for some may hold others
+	longer int               // the length of the longest form
 }
-
-type form struct{ text, mask string }
 
 // New gives a store that finds values through find.
 func New(find func(string) (string, bool)) *Store {
-	return &Store{find: find, known: map[string]string{}}
+	return &Store{find: find, names: map[string]string{}}
 }
 
 // Names lists the secrets that a text names.
@@ -68,8 +64,8 @@ func (s *Store) value(name string) (string, bool) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.known[name] != v {
-		s.known[name] = v
+	if s.names[name] != v {
+		s.names[name] = v
 		s.add(name, v)
 	}
 	return v, true
@@ -80,8 +76,8 @@ func (s *Store) value(name string) (string, bool) {
 func (s *Store) Keep(name, value string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.known["kept "+value] == "" {
-		s.known["kept "+value] = value
+	if s.names["kept "+value] == "" {
+		s.names["kept "+value] = value
 		s.add(name, value)
 	}
 }
@@ -91,14 +87,12 @@ func (s *Store) add(name, v string) {
 	if len(v) < shortest {
 		return
 	}
-	quoted, _ := json.Marshal(v) // a string can always be written
-	mask := "‹secret " + name + "›"
-	for _, t := range []string{v, strings.Trim(string(quoted), `"`), url.QueryEscape(v), url.PathEscape(v),
-		base64.StdEncoding.EncodeToString([]byte(v)), base64.RawURLEncoding.EncodeToString([]byte(v))} {
-		s.forms = append(s.forms, form{t, mask})
-		s.longer = max(s.longer, len(t))
+	k := newKnown(name, v)
+	for _, f := range k.forms {
+		s.longer = max(s.longer, len(f))
 	}
-	sort.SliceStable(s.forms, func(i, j int) bool { return len(s.forms[i].text) > len(s.forms[j].text) })
+	s.known = append(s.known, k)
+	sort.SliceStable(s.known, func(i, j int) bool { return len(s.known[i].value) > len(s.known[j].value) })
 }
 
 // MissingError says which secret has no value.
@@ -123,27 +117,115 @@ func (s *Store) Expand(text string) (string, error) {
 	return out, err
 }
 
-// Text blanks every known value, in any of its forms.
+// Text blanks every known value, in any of its forms: as it is, escaped for JSON or a URL, in
+// hexadecimal, and in base64 wherever it stands there. Of one that is cut off at the end of the
+// text, or where it was cut for the records, the half that is there is blanked.
 func (s *Store) Text(t string) string {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	for _, f := range s.forms {
-		if strings.Contains(t, f.text) {
-			t = strings.ReplaceAll(t, f.text, f.mask)
-		}
+	for _, k := range s.known {
+		t = k.ends(k.blank(t))
 	}
 	return t
 }
 
-// Value blanks every text within a JSON value.
-func (s *Store) Value(v any) any {
+// whole blanks every known value that is whole: more of the text is to come.
+func (s *Store) whole(t string) string {
 	s.mu.RLock()
-	none := len(s.forms) == 0
-	s.mu.RUnlock()
-	if none {
+	defer s.mu.RUnlock()
+	for _, k := range s.known {
+		t = k.blank(t)
+	}
+	return t
+}
+
+// Value blanks every text within a JSON value, and every number that is a known value.
+func (s *Store) Value(v any) any {
+	if s.Empty() {
 		return v
 	}
-	return value.Texts(v, s.Text)
+	return s.numbers(value.Texts(v, s.Text))
+}
+
+// Empty says whether no value is known, so that nothing has to be blanked.
+func (s *Store) Empty() bool {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return len(s.known) == 0
+}
+
+// numbers blanks the numbers of a value that is not shared with anybody.
+func (s *Store) numbers(v any) any {
+	n := new(big.Float).SetPrec(200)
+	switch x := v.(type) {
+	case []any:
+		for i := range x {
+			x[i] = s.numbers(x[i])
+		}
+		return x
+	case map[string]any:
+		for k := range x {
+			x[k] = s.numbers(x[k])
+		}
+		return x
+	case float64:
+		n.SetFloat64(x)
+		if t, _, err := big.ParseFloat(strconv.FormatFloat(x, 'g', -1, 64), 10, 200, big.ToNearestEven); err == nil {
+			n = t // as it is written
+		}
+	case int64:
+		n.SetInt64(x)
+	case int:
+		n.SetInt64(int64(x))
+	case json.Number:
+		if _, ok := n.SetString(x.String()); !ok {
+			return v
+		}
+	default:
+		return v
+	}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for _, k := range s.known {
+		if k.is(n) {
+			return k.mask
+		}
+	}
+	return v
+}
+
+// Raw blanks every text within JSON; numbers stay, for what reads it again may want them. It
+// says whether anything was.
+func (s *Store) Raw(raw []byte) ([]byte, bool) {
+	s.mu.RLock()
+	text := string(raw)
+	suspect := slices.ContainsFunc(s.known, func(k *known) bool { return k.may(text) })
+	s.mu.RUnlock()
+	if !suspect {
+		return raw, false
+	}
+	in := json.NewDecoder(bytes.NewReader(raw))
+	in.UseNumber()
+	var v any
+	if in.Decode(&v) != nil {
+		return raw, false // it was written by us
+	}
+	changed := false
+	v = value.Texts(v, func(t string) string {
+		out := s.Text(t)
+		changed = changed || out != t
+		return out
+	})
+	if !changed {
+		return raw, false
+	}
+	var out bytes.Buffer
+	enc := json.NewEncoder(&out)
+	enc.SetEscapeHTML(false)
+	if enc.Encode(v) != nil {
+		return raw, false // it was just read
+	}
+	return bytes.TrimRight(out.Bytes(), "\n"), true
 }
 
 // Stream blanks a text that comes in pieces: write takes a piece and passes on
@@ -156,7 +238,7 @@ func (s *Store) Stream(out func(string)) (write func(string), flush func()) {
 		}
 	}
 	write = func(piece string) {
-		held = s.Text(held + piece)
+		held = s.whole(held + piece)
 		n := s.suspect(held)
 		pass(held[:len(held)-n])
 		held = held[len(held)-n:]
@@ -169,9 +251,11 @@ func (s *Store) suspect(t string) int {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	for n := min(len(t), s.longer-1); n > 0; n-- {
-		for _, f := range s.forms {
-			if len(f.text) > n && strings.HasPrefix(f.text, t[len(t)-n:]) {
-				return n
+		for _, k := range s.known {
+			for _, f := range k.forms {
+				if len(f) > n && strings.HasPrefix(f, t[len(t)-n:]) {
+					return n
+				}
 			}
 		}
 	}

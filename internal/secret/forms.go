@@ -1,0 +1,161 @@
+package secret
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf16"
+)
+
+// shortest is the length below which a value is not blanked: it would blank
+// ordinary words.
+const shortest = 5
+
+// known is a value, and every form in which it may turn up.
+type known struct {
+	value, mask string
+	forms       []string
+	probe       string         // the longest run of letters and digits in it, which most forms leave as it is
+	mixed       *regexp.Regexp // escaped in any way, or in part
+	number      *big.Float     // nil where it is none
+}
+
+func newKnown(name, v string) *known {
+	k := &known{value: v, mask: "‹secret " + name + "›"}
+	quoted, _ := json.Marshal(v) // a string can always be written
+	var plain strings.Builder
+	enc := json.NewEncoder(&plain)
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(v) // likewise
+	inside := func(quoted string) string {
+		return strings.TrimSuffix(strings.TrimPrefix(strings.TrimSpace(quoted), `"`), `"`)
+	}
+	have := map[string]bool{}
+	for _, f := range append([]string{v, inside(string(quoted)), inside(plain.String()), url.QueryEscape(v), url.PathEscape(v), hex.EncodeToString([]byte(v)), strings.ToUpper(hex.EncodeToString([]byte(v)))}, within64(v)...) {
+		if !have[f] {
+			have[f] = true
+			k.forms = append(k.forms, f)
+		}
+	}
+	slices.SortStableFunc(k.forms, func(a, b string) int { return len(b) - len(a) })
+	for _, run := range strings.FieldsFunc(v, func(r rune) bool { return r > unicode.MaxASCII || !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+		if len(run) > len(k.probe) {
+			k.probe = run
+		}
+	}
+	k.mixed = regexp.MustCompile(escaped(v))
+	if n, _, err := big.ParseFloat(v, 10, 200, big.ToNearestEven); err == nil && !strings.ContainsAny(v, "xXpP_") {
+		k.number = n
+	}
+	return k
+}
+
+// within64 gives what of a value stands in the base64 of any text that holds it, as a user and
+// a password do: by where in a group of three bytes it begins, in both alphabets (RFC 4648).
+func within64(v string) []string {
+	out := []string{base64.StdEncoding.EncodeToString([]byte(v)), base64.RawURLEncoding.EncodeToString([]byte(v))} // alone
+	for offset := range 3 {
+		for _, e := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
+			text := e.EncodeToString([]byte(strings.Repeat("\x00", offset) + v))
+			whole := text[(offset*8+5)/6 : (offset+len(v))*8/6] // the rest hangs on what stands beside it
+			if len(whole) > shortest {
+				out = append(out, whole)
+			}
+		}
+	}
+	return out
+}
+
+// escaped gives a pattern of a value each of whose letters may be escaped, in JSON or in a URL.
+func escaped(v string) string {
+	var b strings.Builder
+	for _, r := range v {
+		ways := []string{regexp.QuoteMeta(string(r))}
+		unit := ""
+		for _, u := range utf16.Encode([]rune{r}) {
+			unit += fmt.Sprintf(`\\u(?i:%04x)`, u)
+		}
+		bytes := ""
+		for _, c := range []byte(string(r)) {
+			bytes += fmt.Sprintf(`%%(?i:%02x)`, c)
+		}
+		ways = append(ways, unit, bytes)
+		switch r {
+		case '/', '"', '\\':
+			ways = append(ways, `\\`+regexp.QuoteMeta(string(r)))
+		case '\n':
+			ways = append(ways, `\\n`)
+		case '\t':
+			ways = append(ways, `\\t`)
+		case '\r':
+			ways = append(ways, `\\r`)
+		case ' ':
+			ways = append(ways, `\+`)
+		}
+		b.WriteString("(?:" + strings.Join(ways, "|") + ")")
+	}
+	return b.String()
+}
+
+// blank takes the value out of a text, where it is whole.
+func (k *known) blank(t string) string {
+	for _, f := range k.forms {
+		if strings.Contains(t, f) {
+			t = strings.ReplaceAll(t, f, k.mask)
+		}
+	}
+	if strings.ContainsAny(t, `\%`) {
+		t = k.mixed.ReplaceAllLiteralString(t, k.mask)
+	}
+	return t
+}
+
+// ends takes out the beginning of the value at the end of a text, and where it was cut.
+func (k *known) ends(t string) string {
+	if n := k.begun(t); n > 0 {
+		t = t[:len(t)-n] + k.mask
+	}
+	if head, tail, cut := strings.Cut(t, cutMark); cut {
+		if n := k.begun(head); n > 0 {
+			t = head[:len(head)-n] + k.mask + cutMark + tail
+		}
+	}
+	return t
+}
+
+// cutMark stands where a text was cut for the records.
+const cutMark = "… ("
+
+// begun gives how much of the end of a text is the beginning of the value, where that is so
+// much that it gives it away: half of it, and no mere word.
+func (k *known) begun(t string) int {
+	for n := min(len(k.value)-1, len(t)); n >= max(8, len(k.value)/2); n-- {
+		if strings.HasSuffix(t, k.value[:n]) {
+			return n
+		}
+	}
+	return 0
+}
+
+// may says whether the value may stand in JSON that was not read yet; false is sure.
+func (k *known) may(raw string) bool {
+	if len(k.probe) < 3 || strings.Contains(raw, k.probe) || strings.Contains(raw, `\\u`) || strings.Contains(raw, `\u`) || strings.Contains(raw, "%") {
+		return true
+	}
+	for _, f := range k.forms {
+		if strings.Contains(raw, f) {
+			return true
+		}
+	}
+	return len(k.value) > 8 && strings.Contains(raw, k.value[:8])
+}
+
+// is says whether a number is the value.
+func (k *known) is(n *big.Float) bool { return k.number != nil && k.number.Cmp(n) == 0 }
