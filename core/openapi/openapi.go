@@ -5,6 +5,7 @@
 package openapi
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -328,16 +329,15 @@ func (b *builder) build(o *project.Operation, item, op map[string]any) error {
 }
 
 func (b *builder) parameter(o *project.Operation, in, name string, p map[string]any) error {
-	s, explode := any(nil), in == "query" || in == "cookie"
-	if e, ok := p["explode"].(bool); ok {
-		explode = e
+	out, err := styled(in, name, p)
+	if err != nil {
+		return err
 	}
-	if sch, ok := p["schema"]; ok {
-		s = sch
-	} else if content, ok := p["content"].(map[string]any); ok {
+	s := p["schema"]
+	if content, ok := p["content"].(map[string]any); ok && s == nil {
 		for _, k := range slices.Sorted(maps.Keys(content)) {
 			m, _ := content[k].(map[string]any)
-			s = m["schema"]
+			s, out.Content = m["schema"], k
 			break
 		}
 	}
@@ -354,8 +354,25 @@ func (b *builder) parameter(o *project.Operation, in, name string, p map[string]
 	if p["required"] == true || in == "path" {
 		b.required = append(b.required, arg)
 	}
-	o.Params = append(o.Params, project.Param{Name: name, In: in, Arg: arg, Explode: explode})
+	out.Arg = arg
+	o.Params = append(o.Params, out)
 	return nil
+}
+
+// styled reads how a parameter, or a field of a form, is written.
+func styled(in, name string, p map[string]any) (project.Param, error) {
+	out := project.Param{Name: name, In: in}
+	out.Style, _ = p["style"].(string)
+	if out.Style != "" && !slices.Contains(styles[in], out.Style) {
+		return out, fmt.Errorf("there is no style %q in the %s", out.Style, in)
+	}
+	out.Reserved, _ = p["allowReserved"].(bool)
+	if e, ok := p["explode"].(bool); ok {
+		out.Explode = e
+	} else {
+		out.Explode = cmp.Or(out.Style, styles[in][0]) == form || out.Style == deep
+	}
+	return out, nil
 }
 
 // describe gives a schema the description and example that stand beside it.
@@ -388,6 +405,9 @@ func (b *builder) body(o *project.Operation, op map[string]any) error {
 		return fmt.Errorf("its body: %w", err)
 	}
 	o.Body = kind
+	if err := fieldsOf(o, media); err != nil {
+		return fmt.Errorf("its body: %w", err)
+	}
 	flat := b.flatten(doc)
 	if props, ok := flat["properties"].(map[string]any); ok && flat["type"] == "object" && !b.clash(props) {
 		maps.Copy(b.props, props)
@@ -410,6 +430,50 @@ func (b *builder) body(o *project.Operation, op map[string]any) error {
 		b.required = append(b.required, o.Arg)
 	}
 	return nil
+}
+
+// fieldsOf reads how the fields of a form are written, where the document says so of some.
+func fieldsOf(o *project.Operation, media map[string]any) error {
+	list, _ := media["encoding"].(map[string]any)
+	if o.Body != formBody {
+		return nil
+	}
+	for name, e := range list {
+		enc, _ := e.(map[string]any)
+		p, err := styled("query", name, enc)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		if kind, _ := enc["contentType"].(string); enc["style"] == nil && enc["explode"] == nil && enc["allowReserved"] == nil {
+			p.Content = kind
+		}
+		if o.Fields == nil {
+			o.Fields = map[string]project.Param{}
+		}
+		o.Fields[name] = p
+	}
+	return nil
+}
+
+const formBody = "application/x-www-form-urlencoded"
+
+// Form writes the body of a form. Fields that the document says nothing of are written as in a
+// query; one with parts is JSON.
+func Form(o *project.Operation, fields map[string]any) string {
+	var out []string
+	for _, k := range slices.Sorted(maps.Keys(fields)) {
+		p, said := o.Fields[k]
+		if !said {
+			p = project.Param{Name: k, In: "query", Explode: true}
+			if _, parts := fields[k].(map[string]any); parts {
+				p.Content = "application/json"
+			}
+		}
+		if t := Encoded(p, fields[k]); t != "" {
+			out = append(out, t)
+		}
+	}
+	return strings.Join(out, "&")
 }
 
 // flatten gives the object that a schema is, where it is plainly one: by
@@ -461,8 +525,10 @@ func (b *builder) clash(props map[string]any) bool {
 func pick(content map[string]any) (string, map[string]any) {
 	for _, want := range []func(string) bool{
 		func(k string) bool { return k == "application/json" },
+		func(k string) bool { return strings.HasPrefix(k, "application/json;") },
+		func(k string) bool { return k == "application/merge-patch+json" }, // of an object, as arguments are
 		func(k string) bool { return strings.HasPrefix(k, "application/json") || strings.HasSuffix(k, "+json") },
-		func(k string) bool { return k == "application/x-www-form-urlencoded" },
+		func(k string) bool { return k == formBody },
 		func(k string) bool { return strings.HasPrefix(k, "text/") },
 		func(k string) bool { return k == "*/*" },
 	} {

@@ -42,14 +42,19 @@ type Operation struct {
 	Params []Param `json:"params,omitempty"`
 	Body   string  `json:"body,omitempty"`     // its media type; "" is none
 	Arg    string  `json:"body_arg,omitempty"` // the argument that is the body; "" where the rest of them are its fields
+	// Fields says how fields of a form are written, where the document says so.
+	Fields map[string]Param `json:"fields,omitempty"`
 }
 
-// Param is a parameter of an operation.
+// Param is a parameter of an operation, or a field of its form.
 type Param struct {
-	Name    string `json:"name"`
-	In      string `json:"in"` // path, query, header or cookie
-	Arg     string `json:"arg"`
-	Explode bool   `json:"explode,omitempty"` // a list is repeated, not joined by commas
+	Name     string `json:"name"`
+	In       string `json:"in"` // path, query, header or cookie
+	Arg      string `json:"arg"`
+	Style    string `json:"style,omitempty"`    // as the document calls it; "" is the default of its place
+	Explode  bool   `json:"explode,omitempty"`  // the parts of a value stand apart
+	Reserved bool   `json:"reserved,omitempty"` // reserved letters are not escaped
+	Content  string `json:"content,omitempty"`  // the media type that its value is written in; "" is none
 }
 
 // OwnFiles begins the names under which the documents of a program's own functions

@@ -26,6 +26,7 @@ import (
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/openapi"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/scope"
 	"stonebaton.example/core/value"
@@ -242,7 +243,8 @@ type draft struct {
 	method, url, host, kind string
 	query                   any // beside what url has
 	headers                 map[string]string
-	body                    any // written as kind says; nil: none
+	body                    any                // written as kind says; nil: none
+	operation               *project.Operation // whose body it is; nil: of a tool's file
 	auth                    *project.Auth
 	grant                   web.Grant
 }
@@ -268,6 +270,9 @@ func (d *draft) written(expand func(string) string) (address string, headers map
 	tree := value.Texts(d.body, put)
 	kind, _, _ := mime.ParseMediaType(d.kind)
 	switch {
+	case kind == "application/x-www-form-urlencoded" && d.operation != nil:
+		fields, _ := tree.(map[string]any)
+		body = []byte(openapi.Form(d.operation, fields))
 	case kind == "application/x-www-form-urlencoded":
 		body = []byte(values(tree).Encode())
 	case strings.HasPrefix(kind, "text/"):
@@ -435,41 +440,24 @@ func ofOperation(i deed.Invocation) (draft, error) {
 	for k, v := range args {
 		rest[k] = v
 	}
-	path, query, cookies := op.Path, url.Values{}, []string{}
+	path := op.Path
+	var query, cookies []string
 	for _, p := range op.Params {
 		v, ok := args[p.Arg]
 		delete(rest, p.Arg)
 		if !ok || v == nil {
 			continue
 		}
-		list, many := v.([]any)
-		text := expr.Show(v)
-		if many {
-			parts := make([]string, len(list))
-			for n := range list {
-				parts[n] = expr.Show(list[n])
-			}
-			text = strings.Join(parts, ",")
-		}
+		text := openapi.Encoded(p, v)
 		switch p.In {
 		case "path":
-			if text == "" || text == "." || text == ".." {
-				return d, fmt.Errorf("%s cannot be %q: it is part of the path", p.Arg, text)
+			if t := strings.TrimLeft(text, ".;"); text == "" || text == "." || text == ".." || (p.Style != "" && t == "") {
+				return d, fmt.Errorf("%s cannot be %q: it is part of the path", p.Arg, expr.Show(v))
 			}
-			path = strings.ReplaceAll(path, "{"+p.Name+"}", url.PathEscape(text))
+			path = strings.ReplaceAll(path, "{"+p.Name+"}", text)
 		case "query":
-			fields, object := v.(map[string]any)
-			switch {
-			case many && p.Explode:
-				for _, one := range list {
-					query.Add(p.Name, expr.Show(one))
-				}
-			case object && p.Explode:
-				for k, one := range fields {
-					query.Set(k, expr.Show(one))
-				}
-			default:
-				query.Set(p.Name, text)
+			if text != "" {
+				query = append(query, text)
 			}
 		case "header":
 			if !httpguts.ValidHeaderFieldValue(text) {
@@ -477,15 +465,17 @@ func ofOperation(i deed.Invocation) (draft, error) {
 			}
 			d.headers[http.CanonicalHeaderKey(p.Name)] = hold(text)
 		case "cookie":
-			cookies = append(cookies, p.Name+"="+url.QueryEscape(text))
+			if text != "" {
+				cookies = append(cookies, text)
+			}
 		}
 	}
 	if len(cookies) > 0 {
 		d.headers["Cookie"] = strings.Join(cookies, "; ")
 	}
 	d.url = strings.TrimSuffix(server, "/") + path
-	if q := query.Encode(); q != "" {
-		d.url += "?" + q
+	if len(query) > 0 {
+		d.url += "?" + strings.Join(query, "&")
 	}
 	if op.Body == "" {
 		return d, nil
@@ -497,6 +487,6 @@ func ofOperation(i deed.Invocation) (draft, error) {
 			return d, nil
 		}
 	}
-	d.kind, d.body = op.Body, value.Texts(body, hold)
+	d.kind, d.body, d.operation = op.Body, value.Texts(body, hold), op
 	return d, nil
 }

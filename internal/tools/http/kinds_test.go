@@ -169,7 +169,7 @@ func TestAnOperationIsARequest(t *testing.T) {
 	h := tool.New(web.New(&tooltest.Secrets{}))
 	r, bad := tooltest.Call(t, h, p, "get_thing", map[string]any{"id": "a/b c", "tags": []any{"x", "y z"}, "near": []any{1.0, 2.5}, "X-Kind": "k", "trace": "t;1"})
 	require.Nil(t, bad, "%+v", bad)
-	assert.Equal(t, "GET /v1/things/a%2Fb%20c?near=1%2C2.5&tags=x&tags=y+z", r.Value, "pick takes what is wanted")
+	assert.Equal(t, "GET /v1/things/a%2Fb%20c?tags=x&tags=y%20z&near=1,2.5", r.Value, "pick takes what is wanted")
 	assert.Contains(t, r.Sent.Reply, `"who":"Bearer the-value","kind":"k","trace":"trace=t%3B1"`)
 	r, bad = tooltest.Call(t, h, p, "get_thing", map[string]any{"id": "1", "X-Kind": "${secret:OTHER}"})
 	require.Nil(t, bad, "%+v", bad)
