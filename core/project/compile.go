@@ -74,10 +74,7 @@ func (c *compiler) compile() {
 	p.Limits = m.Limits.limits()
 	p.Rung, p.Bare = m.Rung.Lower(ledger.RungFree), m.Sandbox == "none"
 	if m.State != nil {
-		if _, said := m.State["additionalProperties"]; !said {
-			m.State["additionalProperties"] = false // a misspelt fact is found at once
-		}
-		p.State = c.schema(c.main, "/state", m.State)
+		p.State = c.schema(c.main, "/state", closed(m.State))
 		c.contradictions(c.main, "/state", p.State)
 	}
 	for name, r := range m.Models {
@@ -339,13 +336,24 @@ func (c *compiler) prepare() {
 	}
 }
 
-// closed refuses arguments that a schema does not name, where it says nothing of them: models
-// invent arguments, and are told at once.
-func closed(input map[string]any) map[string]any {
-	if _, said := input["additionalProperties"]; !said {
-		input["additionalProperties"] = false
+// closed refuses fields that a schema does not name, where it says nothing of them: models
+// invent arguments, people misspell facts, and both are told at once. Fields may be named by
+// the parts that a schema is put together of; drafts before 2019-09 cannot close such a one.
+func closed(doc map[string]any) map[string]any {
+	key := "additionalProperties"
+	for _, k := range []string{"allOf", "anyOf", "oneOf", "if", "dependentSchemas", "$ref", "$dynamicRef"} {
+		if doc[k] != nil {
+			key = "unevaluatedProperties"
+		}
 	}
-	return input
+	_, additional := doc["additionalProperties"]
+	_, unevaluated := doc["unevaluatedProperties"]
+	draft, _ := doc["$schema"].(string)
+	if additional || unevaluated || key == "unevaluatedProperties" && strings.Contains(draft, "/draft-0") {
+		return doc
+	}
+	doc[key] = false
+	return doc
 }
 
 // textOf gives a document as JSON, the same for the same document.

@@ -306,3 +306,38 @@ func TestAProblemNamesTheToolThatItIsAbout(t *testing.T) {
 		assert.Equal(t, "take: [getReport, log]", p.Text)
 	}
 }
+
+func TestASchemaThatCannotBeReadCostsItsToolAlone(t *testing.T) {
+	bad := map[string]any{"type": "object", "properties": map[string]any{"id": map[string]any{"type": "sting"}}}
+	cat := map[string]project.Catalogue{"st": {Tools: []project.Offer{
+		{Name: "a", Tool: "a", Summary: "Do the first thing when asked.", Input: bad},
+		{Name: "b", Tool: "b", Summary: "Do the second thing when asked.", Input: map[string]any{"type": "object"}, Output: bad},
+		{Name: "c", Tool: "c", Summary: "Do the third thing when asked.", Input: bad},
+	}}}
+	p, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main,
+		"s.yaml": "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [a, b, c]\ntune:\n  c: {input: {type: object, properties: {id: {type: string}}}}\n"}, Env: map[string]string{}, Catalogues: cat})
+	require.NotNil(t, p, "%v", probs)
+	var said []string
+	for _, x := range probs {
+		if x.Grade == project.Warning && strings.Contains(x.Say, " of st ") {
+			said = append(said, x.Say)
+		}
+		assert.NotEqual(t, project.Error, x.Grade, "%s", x.Say)
+	}
+	require.Len(t, said, 2)
+	assert.Contains(t, said[0], "a of st is never called, since its input is not a JSON Schema")
+	assert.Contains(t, said[1], "results of b of st are not checked, since its output is not a JSON Schema")
+	require.Len(t, p.Tools["a"].Unless, 1)
+	assert.Nil(t, p.Tools["b"].Output)
+	assert.Contains(t, p.Tools["c"].Input.Doc()["properties"], "id", "tune puts it right")
+	assert.Empty(t, p.Tools["c"].Unless)
+}
+
+func TestFieldsOfAPartMayBeGiven(t *testing.T) {
+	main := strings.Replace(coretest.Main, "tool: toot", "tool: pick\nsummary: Pick one of two when asked.\ninput: {type: object, anyOf: [{required: [a], properties: {a: {type: string}}}, {required: [b], properties: {b: {type: string}}}]}\neffect: read\nprogram: {run: [x]}\n---\ntool: toot", 1)
+	p, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: main}, Env: map[string]string{}})
+	require.NotNil(t, p, "%v", probs)
+	in := p.Tools["pick"].Input
+	assert.Empty(t, in.Check(map[string]any{"a": "x"}))
+	assert.NotEmpty(t, in.Check(map[string]any{"a": "x", "c": 1.0}), "what no part names may not")
+}

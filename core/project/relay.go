@@ -248,10 +248,7 @@ func (c *compiler) relay(d *document) {
 		c.report(Error, d.at("/input"), "Write type: object, with the fields under properties.", "the input of a relay must be an object")
 		raw.Input = map[string]any{"type": "object"}
 	}
-	if _, said := raw.Input["additionalProperties"]; !said {
-		raw.Input["additionalProperties"] = false // a misspelt field is told at once
-	}
-	r.Input = c.schema(d, "/input", raw.Input)
+	r.Input = c.schema(d, "/input", closed(raw.Input))
 	c.contradictions(d, "/input", r.Input)
 	legs, paths := c.legsOf(d, r, raw.Legs)
 	names := r.names(legs, c.p.Tools, c.answers())

@@ -10,6 +10,7 @@ import (
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
+	"stonebaton.example/core/schema"
 	"stonebaton.example/core/scope"
 )
 
@@ -242,6 +243,9 @@ func (c *compiler) source(d *document) {
 			v[k] = x
 		}
 		v["tool"] = own
+		for _, k := range []string{"input", "output"} {
+			c.unreadable(v, k, name, s.Name, place)
+		}
 		if e := r.Effects[name]; e != "" {
 			v["effect"] = e
 		}
@@ -262,6 +266,28 @@ func (c *compiler) source(d *document) {
 			}
 		}
 	}
+}
+
+// unreadable costs a tool what a schema of its source that is none would cost the project: one
+// whose input cannot be read is never called, and a result that cannot be checked is not.
+func (c *compiler) unreadable(v map[string]any, key, name, source string, place Place) {
+	doc, ok := v[key].(map[string]any)
+	if !ok {
+		return
+	}
+	_, err := schema.Compile(doc)
+	if err == nil {
+		return
+	}
+	remedy := fmt.Sprintf("Put it right with   tune: {%s: {%s: …}}.", name, key)
+	if key == "output" {
+		delete(v, key)
+		c.report(Warning, place, remedy, "results of %s of %s are not checked, since its output is %v", name, source, err)
+		return
+	}
+	v[key] = map[string]any{"type": "object"}
+	v["unless"] = []any{map[string]any{"when": "true", "say": fmt.Sprintf("it cannot be called: what it takes, as %s says, cannot be read", source)}}
+	c.report(Warning, place, remedy, "%s of %s is never called, since its input is %v", name, source, err)
 }
 
 // readings are the keys of tune: that say what is taken from a reply.

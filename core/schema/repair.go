@@ -37,7 +37,11 @@ func (s *Schema) RepairExcept(v any, stands func(string) bool) (any, []Repair, [
 	}
 	m := fixer{stands: stands}
 	out := m.fix(s.comp, v, "", 0)
-	return out, m.done, append(m.faults, s.Check(out)...)
+	faults := append(m.faults, s.Check(out)...)
+	if len(faults) > 0 && len(m.faults) == 0 && s.comp.Validate(v) == nil { // what fits stays as it is, such as where a default does not
+		return v, nil, nil
+	}
+	return out, m.done, faults
 }
 
 // RepairJSON decodes, repairs and checks. Text that is not JSON is one fault,

@@ -44,6 +44,10 @@ func Compile(doc map[string]any) (*Schema, error) {
 	c := jsonschema.NewCompiler()
 	c.DefaultDraft(jsonschema.Draft2020)
 	c.AssertFormat()
+	for _, f := range formats {
+		c.RegisterFormat(f)
+	}
+	c.UseRegexpEngine(pattern)
 	c.UseLoader(nowhere{})
 	if err := c.AddResource(home, v); err != nil {
 		return nil, plain(err, v)
@@ -86,7 +90,7 @@ func plain(err error, v any) error {
 	var load *jsonschema.LoadURLError
 	switch {
 	case errors.As(err, &pattern):
-		return fmt.Errorf("not a JSON Schema: %q is not a regular expression; patterns are those of RE2, which cannot look ahead or behind", pattern.Regex)
+		return fmt.Errorf("not a JSON Schema: %q is not a regular expression", pattern.Regex)
 	case errors.As(err, &reference):
 		return fmt.Errorf("not a JSON Schema: it refers to %q, which is not there", strings.TrimPrefix(reference.URL, home))
 	case errors.As(err, &anchor):
