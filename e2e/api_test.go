@@ -183,7 +183,7 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 
 	a.bench(dir)
 	a.program(s)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "late.yaml"), []byte("source: late\nmcp: {command: [no-such-program-xy]}\ntake: [look]\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "late.yaml"), []byte("source: late\nmcp: {command: [no-such-program-xy], sandbox: none}\ntake: [look]\n"), 0o644))
 	require.Eventually(t, func() bool { return len(get("/api/trust")["waiting"].([]any)) == 1 }, 20*time.Second, 10*time.Millisecond, "what appears does not start")
 	a.call("GET", "/api/sources/late", "", 404) // the file has an error: its tools are not known
 	late := get("/api/trust")["waiting"].([]any)[0].(map[string]any)

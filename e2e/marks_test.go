@@ -45,7 +45,7 @@ func TestTheConsoleMarksConfirmsAndFits(t *testing.T) {
 	assert.False(t, js[bool](p, `!!document.querySelector(".katex")`), "money is no formula")
 
 	// what appears waits; the page confirms it
-	write("late.yaml", "source: late\nmcp: {command: [no-such-program-xy], timeout: 1s}\ntake: [look]\n")
+	write("late.yaml", "source: late\nmcp: {command: [no-such-program-xy], sandbox: none, timeout: 1s}\ntake: [look]\n")
 	p.sees("1 to confirm")
 	p.click("1 to confirm")
 	p.sees("starts the program no-such-program-xy outside the sandbox")

@@ -47,6 +47,9 @@ func (r *Reader) grantsAndPrograms(files map[string]string) (grants []grant, pro
 				}
 			}
 			programs = append(programs, d.programs("mcp", "command", ".")...)
+			if d.kind == "source" {
+				grants = append(grants, d.grants(f, "mcp", "writes")...)
+			}
 		}
 	}
 	return grants, programs
@@ -54,7 +57,10 @@ func (r *Reader) grantsAndPrograms(files map[string]string) (grants []grant, pro
 
 // grants lists the folders under a key of a part of a tool's document, which it may write to.
 func (d *document) grants(file, part, key string) []grant {
-	name, _ := d.value["tool"].(string)
+	name, ok := d.value["tool"].(string)
+	if !ok {
+		name, _ = d.value["source"].(string)
+	}
 	h, _ := d.value[part].(map[string]any)
 	folders, _ := h[key].([]any)
 	var out []grant
@@ -164,7 +170,7 @@ func (p *Project) Outside() []Outside {
 
 // Outside says what the source starts outside the sandbox: its command.
 func (s *SourceDoc) Outside() (Outside, bool) {
-	if len(s.Command) == 0 {
+	if len(s.Command) == 0 || !s.Bounds.Bare {
 		return Outside{}, false
 	}
 	key := []string{"source", s.Name}

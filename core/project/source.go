@@ -1,6 +1,7 @@
 package project
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"regexp"
@@ -142,10 +143,16 @@ func (r *Reader) Sources(src Source) []*SourceDoc {
 type rawSource struct {
 	Source, Prefix string
 	MCP            *struct {
-		Command      []string
-		Env          map[string]string
-		URL, Timeout string
-		Auth         *RawAuth
+		Command       []string
+		Env           map[string]string
+		URL, Timeout  string
+		Auth          *RawAuth
+		Sandbox       string
+		Reads, Writes []string
+		Network       Network
+		MemoryMB      int `json:"memory_mb"`
+		DiskMB        int `json:"disk_mb"`
+		Processes     int
 	}
 	OpenAPI *struct {
 		Document, Server   string
@@ -169,6 +176,14 @@ func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 		for i, a := range m.Command {
 			c.inTheOpen(d, fmt.Sprintf("/mcp/command/%d", i), a)
 			s.Command = append(s.Command, c.vars(d, fmt.Sprintf("/mcp/command/%d", i), a))
+		}
+		s.Bounds = Bounds{Bare: m.Sandbox == "none" || m.Sandbox == "" && c.p.Bare, Reads: c.reads(d, "/mcp/reads", "reads", m.Reads), Network: c.network(d, "/mcp/network", m.Network),
+			MemoryMB: cmp.Or(m.MemoryMB, 1024), DiskMB: cmp.Or(m.DiskMB, 256), Processes: cmp.Or(m.Processes, 64)}
+		for i, name := range m.Writes {
+			s.Bounds.Writes = append(s.Bounds.Writes, c.inside(d, fmt.Sprintf("/mcp/writes/%d", i), name))
+		}
+		if s.Bounds.Bare && len(s.Bounds.Network.Hosts) > 0 {
+			c.report(Error, d.at("/mcp/network"), "Omit network, or run it in the sandbox.", "network: nothing keeps a program with sandbox: none from other hosts")
 		}
 		for k, v := range m.Env {
 			s.Env[k] = c.vars(d, "/mcp/env/"+k, v)

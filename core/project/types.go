@@ -251,6 +251,7 @@ type SourceDoc struct {
 	Name      string
 	Command   []string
 	Env       map[string]string
+	Bounds    Bounds // of the program that Command starts
 	URL       string // of a tool server
 	Document  string // of an API
 	Server    string
@@ -263,9 +264,20 @@ type SourceDoc struct {
 	Place     Place
 }
 
+// Bounds are those of a program in the sandbox, and what it is granted.
+type Bounds struct {
+	Bare      bool // it runs outside the sandbox
+	Reads     []string
+	Writes    []string
+	Network   Network
+	MemoryMB  int
+	DiskMB    int
+	Processes int
+}
+
 // Key is the same for two documents of the same source, reached in the same way.
 func (s *SourceDoc) Key() string {
-	raw, err := json.Marshal([]any{s.Name, s.Command, s.Env, s.URL, s.Document, s.Auth})
+	raw, err := json.Marshal([]any{s.Name, s.Command, s.Env, s.Bounds, s.URL, s.Document, s.Auth})
 	if err != nil {
 		panic(err) // all of it is texts
 	}

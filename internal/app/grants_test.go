@@ -44,7 +44,7 @@ func check(t *testing.T, files map[string]string) (*project.Project, string) {
 
 func TestWhatAToolMayWriteIsNeverPartOfTheProject(t *testing.T) {
 	const note = "tool: note\nsummary: Keep a note when somebody asks for it.\nbuiltin: {do: %s, in: [notes]}\ngate: {when: \"true\"}\n"
-	const planted = "source: planted\nmcp: {command: [sh, -c, \"touch /tmp/owned\"]}\ntake: [x]\n"
+	const planted = "source: planted\nmcp: {command: [sh, -c, \"touch /tmp/owned\"], sandbox: none}\ntake: [x]\n"
 	for _, grant := range []string{
 		strings.Replace(note, "%s", "files.write", 1), strings.Replace(note, "%s", "files.replace", 1),
 		"tool: note\nsummary: Keep a note when somebody asks for it.\ngate: {when: \"true\"}\ncommand: {run: [cat], writes: [notes]}\n",

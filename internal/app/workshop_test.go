@@ -280,7 +280,7 @@ func TestWhatAppearsDoesNotStart(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, project.Main, coretest.Main)
 	mark := filepath.Join(dir, "started")
-	source := "source: late\nmcp: {command: [sh, -c, \"touch " + mark + "\"], timeout: 1s}\ntake: [look_out]\n"
+	source := "source: late\nmcp: {command: [sh, -c, \"touch " + mark + "\"], sandbox: none, timeout: 1s}\ntake: [look_out]\n"
 	a := open(t, dir)
 	write(t, dir, "s.yaml", source)
 	_, err := a.Projects.Reload(ctx)

@@ -207,7 +207,7 @@ func TestFollowWhateverRunsNext(t *testing.T) {
 
 func TestWhatAppearsWaitsForAPerson(t *testing.T) {
 	h := serve(t, coretest.Main)
-	h.write("s.yaml", "source: things\nmcp: {command: [no-such-program-xy]}\ntake: [look]\n")
+	h.write("s.yaml", "source: things\nmcp: {command: [no-such-program-xy], sandbox: none}\ntake: [look]\n")
 	require.Eventually(t, func() bool {
 		_, out, _ := h.run("", "trust")
 		return strings.Contains(out, "source things starts the program no-such-program-xy outside the sandbox\n    s.yaml:1:9   let it with   stonebaton trust things")

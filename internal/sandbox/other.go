@@ -17,6 +17,7 @@ type Spec struct {
 	Env    []string
 	Dir    string
 	Stdin  []byte
+	In     io.Reader
 	Reads  []string
 	Writes []string
 	Bare   bool
@@ -27,6 +28,7 @@ type Spec struct {
 	Disk      int64
 	Processes int
 	Output    int
+	Resident  bool
 
 	Log  io.Writer
 	Tell io.Writer // likewise standard output

@@ -31,16 +31,18 @@ type Spec struct {
 	Env    []string // its whole environment
 	Dir    string   // the folder it starts in, and may write to
 	Stdin  []byte
-	Reads  []string // files and folders it may read and run
-	Writes []string // folders it may write to, beside Dir
-	Bare   bool     // no bounds on files and network
+	In     io.Reader // in place of Stdin: what comes in while it runs; the caller ends it
+	Reads  []string  // files and folders it may read and run
+	Writes []string  // folders it may write to, beside Dir
+	Bare   bool      // no bounds on files and network
 
 	Network   bool     // it reaches all of the network, but for the service's own addresses (see Hide)
 	Hosts     []string // else the hosts that it reaches, by TCP: name, name:port, or *.name for all below
 	Memory    int64    // bytes of memory, of all its processes
 	Disk      int64    // bytes written to Dir, and to any one file
 	Processes int
-	Output    int // bytes of standard output, and of standard error
+	Output    int  // bytes of standard output, and of standard error
+	Resident  bool // it runs for long: what it writes is not kept, and is not bounded
 
 	Log  io.Writer // gets standard error as it is written; nil: nothing does
 	Tell io.Writer // likewise standard output
@@ -215,7 +217,19 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	}
 	cmd := exec.Command(s.Args[0], s.Args[1:]...)
 	cmd.Env, cmd.Dir = s.Env, s.Dir
-	cmd.Stdin = bytes.NewReader(s.Stdin)
+	if cmd.Stdin = io.Reader(bytes.NewReader(s.Stdin)); s.In != nil { // by a pipe of ours: nobody waits for what does not come in
+		from, to, err := os.Pipe()
+		if err != nil {
+			return Done{}, err
+		}
+		defer from.Close()
+		defer to.Close()
+		cmd.Stdin = from
+		go func() {
+			_, _ = io.Copy(to, s.In) // it ends with either side
+			to.Close()
+		}()
+	}
 	w := &watch{spec: &s, stop: make(chan struct{}), groups: map[int]bool{}}
 	out, errs := &bounded{limit: s.Output, w: w, name: "standard output"}, &bounded{limit: s.Output, w: w, name: "standard error"}
 	cmd.Stdout, cmd.Stderr = out, errs
@@ -224,6 +238,9 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	}
 	if s.Log != nil {
 		cmd.Stderr = io.MultiWriter(errs, s.Log)
+	}
+	if s.Resident {
+		cmd.Stdout, cmd.Stderr = s.Tell, s.Log
 	}
 	// A group of its own, so that all of it can be ended; Pdeathsig, so that it does
 	// not outlive a service that is killed. It is stopped at its first instruction
@@ -395,6 +412,7 @@ type watch struct {
 
 const (
 	interval = 10 * time.Millisecond
+	seldom   = 20                     // times that, between two looks at a program that runs for long
 	grace    = 300 * time.Millisecond // between being asked to end and being ended
 )
 
@@ -505,7 +523,7 @@ func (w *watch) look(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		if w.spec.Bare {
+		if w.spec.Bare || w.spec.Resident && n > seldom && n%seldom != 0 {
 			continue
 		}
 		pids, rss := w.count()

@@ -150,10 +150,7 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 		_ = old.Close() // its document has changed
 	}
 	client := mcp.NewClient(&mcp.Implementation{Name: "stonebaton", Version: "1"}, &mcp.ClientOptions{
-		Capabilities: &mcp.ClientCapabilities{},
-		ElicitationHandler: func(context.Context, *mcp.ElicitRequest) (*mcp.ElicitResult, error) {
-			return &mcp.ElicitResult{Action: "decline"}, nil // nobody is asked this way, for now
-		},
+		Capabilities:           &mcp.ClientCapabilities{},
 		ToolListChangedHandler: func(context.Context, *mcp.ToolListChangedRequest) { s.changed(src.Name) },
 		ProgressNotificationHandler: func(_ context.Context, r *mcp.ProgressNotificationClientRequest) {
 			if t, ok := c.progress.Load(fmt.Sprint(r.Params.ProgressToken)); ok {
@@ -245,16 +242,20 @@ func (s *Servers) transport(src *project.SourceDoc, c *conn) (mcp.Transport, err
 	if err != nil {
 		return nil, fmt.Errorf("the tool server %s: there is no program %q on this machine", src.Name, src.Command[0])
 	}
-	cmd := exec.Command(path, src.Command[1:]...)
-	cmd.Dir = s.dir
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + os.Getenv("HOME"), "LANG=C.UTF-8"}
+	var env []string
 	for k, v := range src.Env {
 		x, err := s.client.Expand(v)
 		if err != nil {
 			return nil, fmt.Errorf("the tool server %s: %w", src.Name, err)
 		}
-		cmd.Env = append(cmd.Env, k+"="+x)
+		env = append(env, k+"="+x)
 	}
+	if !src.Bounds.Bare {
+		return s.confined(src, c, path, env)
+	}
+	cmd := exec.Command(path, src.Command[1:]...)
+	cmd.Dir = s.dir
+	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + os.Getenv("HOME"), "LANG=C.UTF-8"}, env...)
 	cmd.Stderr = c.log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // it ends with its connection, not with a key on the terminal
 	return &tracked{mcp.CommandTransport{Command: cmd, TerminateDuration: time.Second}}, nil

@@ -4,9 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -23,6 +25,7 @@ import (
 	"stonebaton.example/core/project"
 	"stonebaton.example/examples/harbour/station"
 	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/tools/mcp"
 	"stonebaton.example/internal/tools/tooltest"
 	"stonebaton.example/internal/tools/web"
@@ -48,6 +51,30 @@ func serve(how string) {
 			fmt.Fprintln(os.Stderr, "I am going down")
 			os.Exit(3)
 			return nil, nil, nil
+		})
+		_ = s.Run(ctx, &sdk.StdioTransport{})
+	case "pries":
+		fmt.Println("starting up, says a library") // no message: it must not end the connection
+		s := station.Server()
+		sdk.AddTool(s, &sdk.Tool{Name: "pry", Description: "Look around when asked."}, func(_ context.Context, _ *sdk.CallToolRequest, in struct{ File, Host, Write string }) (*sdk.CallToolResult, any, error) {
+			say := []string{}
+			tell := func(what string, err error) {
+				if err != nil {
+					what = "kept"
+				}
+				say = append(say, what)
+			}
+			raw, err := os.ReadFile(in.File)
+			tell(string(raw), err)
+			c, err := net.Dial("tcp", in.Host)
+			if err == nil {
+				c.Close()
+			}
+			tell("connected", err)
+			tell("written", os.WriteFile(in.Write, []byte("x"), 0o600))
+			tell("own", os.WriteFile("own", []byte("x"), 0o600))
+			fmt.Println("a line in between")
+			return &sdk.CallToolResult{Content: []sdk.Content{&sdk.TextContent{Text: strings.Join(say, ", ")}}}, nil, nil
 		})
 		_ = s.Run(ctx, &sdk.StdioTransport{})
 	case "garbage":
@@ -150,6 +177,30 @@ func TestAServerOnStandardInputAndOutput(t *testing.T) {
 	_, bad = tooltest.Call(t, s, p, "bar_report", map[string]any{"day": "2026-05-08"})
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "has changed since this run began; begin a new run")
+}
+
+func TestAServerIsConfined(t *testing.T) {
+	if m := sandbox.Missing(); m != "" {
+		t.Skip(m)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	outside := t.TempDir()
+	secret := filepath.Join(outside, "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("theirs"), 0o600))
+	for more, want := range map[string]string{
+		"": "kept, kept, kept, own",
+		", reads: [\"" + outside + "\"], network: [\"127.0.0.1\"]": "theirs, connected, kept, own",
+	} {
+		s, p, err := opened(t, doc("pries", more), "pry")
+		require.NoError(t, err, more)
+		for range 2 {
+			r, bad := tooltest.Call(t, s, p, "pry", map[string]any{"File": secret, "Host": l.Addr().String(), "Write": filepath.Join(outside, "new")})
+			require.Nil(t, bad, "%s: %+v", more, bad)
+			assert.Equal(t, want, r.Value, more)
+		}
+	}
 }
 
 func TestAServerThatDiesIsStartedAgainAndItIsSaid(t *testing.T) {
@@ -287,7 +338,7 @@ func TestAServerOverHTTP(t *testing.T) {
 	}, 10*time.Second, time.Millisecond)
 	r, bad = tooltest.Call(t, s, p, "ask", nil)
 	require.Nil(t, bad, "%+v", bad)
-	assert.Equal(t, "asked: decline", r.Value, "nobody is asked this way, and it is told so")
+	assert.Equal(t, "asked: client does not support elicitation", r.Value, "nobody is asked this way, and it is told so")
 	r, bad = tooltest.Call(t, s, p, "think", nil)
 	require.Nil(t, bad, "%+v", bad)
 	assert.Contains(t, r.Value, "no model: ")
