@@ -412,7 +412,8 @@ type watch struct {
 
 const (
 	interval = 10 * time.Millisecond
-	seldom   = 20                     // times that, between two looks at a program that runs for long
+	begins   = 100                    // looks at a program that runs for long, until they become
+	seldom   = 500 * time.Millisecond // apart
 	grace    = 300 * time.Millisecond // between being asked to end and being ended
 )
 
@@ -523,8 +524,11 @@ func (w *watch) look(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		if w.spec.Bare || w.spec.Resident && n > seldom && n%seldom != 0 {
+		if w.spec.Bare {
 			continue
+		}
+		if w.spec.Resident && n == begins {
+			tick.Reset(seldom)
 		}
 		pids, rss := w.count()
 		switch {
@@ -532,7 +536,7 @@ func (w *watch) look(ctx context.Context) {
 			w.broke(fmt.Sprintf("it had %d processes at a time; %d are allowed", len(pids), w.spec.Processes))
 		case rss > w.spec.Memory:
 			w.broke(fmt.Sprintf("it used more than %d MB of memory", w.spec.Memory>>20))
-		case n%10 == 0 && size(w.spec.Dir, w.spec.Disk)+unlinked(pids) > w.spec.Disk:
+		case (n%10 == 0 || w.spec.Resident && n > begins) && size(w.spec.Dir, w.spec.Disk)+unlinked(pids) > w.spec.Disk:
 			w.broke(fmt.Sprintf("it wrote more than %d MB to its folder", w.spec.Disk>>20))
 		}
 	}
