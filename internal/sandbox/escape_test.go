@@ -215,6 +215,13 @@ func TestFilesWithoutANameFillTheDiskToo(t *testing.T) {
 	assert.Contains(t, d.Broke, "it wrote more than 2 MB to its folder", "and names")
 }
 
+func TestFilesThatAreMappedFillTheDiskToo(t *testing.T) {
+	d := perl(t, fmt.Sprintf(`for (1..40) { open my $f, "+>", "f$_" or die $!; syswrite $f, "x" x 1000000; my $p = syscall(%d, 0, 1000000, 3, 1, fileno $f, 0); $p > 0 or die "$!"; unlink "f$_"; close $f } sleep 20`, unix.SYS_MMAP))
+	assert.Contains(t, d.Broke, "it wrote more than 2 MB to its folder", "%s", d.Stderr)
+	d = perl(t, `open my $f, ">", "f" or die $!; seek $f, 1500000, 0; print $f "x"; close $f; print -s "f"`)
+	assert.Equal(t, "1500001", string(d.Stdout), "holes take nothing: %s", d.Broke)
+}
+
 func TestManyProgramsAtOnce(t *testing.T) {
 	done := make(chan string, 16)
 	for n := range 16 {

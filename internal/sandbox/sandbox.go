@@ -586,29 +586,53 @@ func stat(pid string) []string {
 	return strings.Fields(string(raw)[i+2:])
 }
 
-// unlinked adds up the files that processes have open and that are in no folder
-// any more.
+// unlinked adds up what files take on the disk that processes have open or mapped and that are
+// in no folder any more.
 func unlinked(pids []string) int64 {
 	type file struct{ dev, ino uint64 }
 	seen := map[file]bool{}
 	var sum int64
+	add := func(name string) bool {
+		var st unix.Stat_t
+		if unix.Stat(name, &st) != nil {
+			return false
+		}
+		if f := (file{st.Dev, st.Ino}); st.Mode&unix.S_IFMT == unix.S_IFREG && st.Nlink == 0 && !seen[f] {
+			seen[f] = true
+			sum += taken(&st)
+		}
+		return true
+	}
 	for _, p := range pids {
 		dir := "/proc/" + p + "/fd/"
-		fds, err := os.ReadDir(dir)
-		if err != nil {
-			continue // it went away meanwhile
-		}
+		fds, _ := os.ReadDir(dir) // it may have gone away meanwhile
 		for _, fd := range fds {
-			var st unix.Stat_t
-			if unix.Stat(dir+fd.Name(), &st) != nil || st.Mode&unix.S_IFMT != unix.S_IFREG || st.Nlink > 0 || seen[file{st.Dev, st.Ino}] {
+			add(dir + fd.Name())
+		}
+		maps, _ := os.ReadFile("/proc/" + p + "/maps")
+		for line := range strings.Lines(string(maps)) {
+			fields := strings.Fields(line)
+			if len(fields) < 6 || !strings.HasSuffix(line, " (deleted)\n") || fields[4] == "0" || strings.HasPrefix(fields[5], "/dev/zero") {
 				continue
 			}
-			seen[file{st.Dev, st.Ino}] = true
-			sum += st.Size
+			if add("/proc/" + p + "/map_files/" + fields[0]) {
+				continue
+			}
+			from, to, _ := strings.Cut(fields[0], "-") // what cannot be looked at counts as far as it is mapped
+			low, err1 := strconv.ParseUint(from, 16, 64)
+			high, err2 := strconv.ParseUint(to, 16, 64)
+			ino, err3 := strconv.ParseUint(fields[4], 10, 64)
+			if f := (file{0, ino}); err1 == nil && err2 == nil && err3 == nil && !seen[f] {
+				seen[f] = true
+				sum += int64(high - low)
+			}
 		}
 	}
 	return sum
 }
+
+// taken is what a file takes on the disk: less than its length where it has holes.
+func taken(st *unix.Stat_t) int64 { return st.Blocks * 512 }
 
 // size adds up a folder, and stops when it is beyond a limit. Each entry counts a
 // little, since names fill a disk too.
@@ -620,8 +644,9 @@ func size(dir string, limit int64) int64 {
 			return nil // it went away meanwhile
 		}
 		n := int64(entry)
-		if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
-			n = max(n, info.Size())
+		var st unix.Stat_t
+		if e.Type().IsRegular() && unix.Lstat(path, &st) == nil {
+			n = max(n, taken(&st))
 		}
 		if sum += n; sum > limit {
 			return fs.SkipAll
