@@ -5,7 +5,7 @@ OURS = $$(go list ./... | grep -v node_modules)
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/package.json internal/service/openapi.yaml
 say = @printf '\033[1m== %s\033[0m\n' "$(1)"
 
-.PHONY: demo test bench build lint check-go check-web chromium screenshots clean
+.PHONY: demo test attack bench build lint check-go check-web chromium screenshots clean
 
 demo: build ## build all and start the harbour with its demo data
 	$(call say,starting the demo)
@@ -47,6 +47,13 @@ chromium: # and a C compiler, which the race detector needs, and Perl with its m
 	if [ -n "$$need" ]; then \
 	  printf '\033[1m== %s\033[0m\n' "installing from Debian's packages: $$need (a minute or so)"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$need >/dev/null; fi
+
+ATTACKED = ./internal/sandbox ./internal/addr ./internal/secret ./internal/sqlite ./internal/store ./internal/engine ./internal/service ./internal/model/... ./internal/tools/... ./internal/app ./internal/cli ./core/schema ./core/openapi
+attack: build chromium ## what was ever tried against it: kills, a full disk, hostile models, tools, programs and peers (under ten minutes)
+	$(call say,attacks on the parts)
+	@go test -count 1 -timeout 10m $(ATTACKED)
+	$(call say,attacks on the whole: 320 kills and more)
+	@ATTACK=1 go test ./e2e -count 1 -timeout 10m -run 'Kills|Kill|Hostile|Disk|WhatWasAgreed|Bounds|BadRequests|WrongUse|ServiceForOthers|Understudy'
 
 bench: build ## speed and memory, as ratios against a bare baseline in the same run
 	$(call say,benchmarks (about two minutes))
