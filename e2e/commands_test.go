@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -224,6 +225,29 @@ func understudyOf(t *testing.T, s *server) string {
 	line := regexp.MustCompile(`understudy +(http://[^/]+)/v1`)
 	require.Eventually(t, func() bool { return line.MatchString(s.err.String()) }, 10*time.Second, 10*time.Millisecond)
 	return line.FindStringSubmatch(s.err.String())[1]
+}
+
+func TestRecordsAreBackedUpAndPruned(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "w")
+	command(t, "", "", "new", dir)
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	require.Zero(t, s.run(t, "say", "Hello").code)
+	file := filepath.Join(t.TempDir(), "w.tar.gz")
+	r := command(t, "", "", "backup", "-dir", dir, file)
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "holds 1 run, in")
+	r = command(t, "", "", "prune", "-dir", dir, "-older", "0h")
+	assert.Contains(t, r.err, "is in use by another Stone Baton")
+	require.NoError(t, s.end(syscall.SIGTERM))
+	assert.Contains(t, command(t, "", "", "prune", "-dir", dir, "-older", "1d").out, "0 sessions with 0 runs went")
+	assert.Contains(t, command(t, "", "", "prune", "-dir", dir, "-older", "0h", "-dry").out, "1 session with 1 run would go. Nothing was changed.")
+	assert.Contains(t, command(t, "", "", "prune", "-dir", dir, "-older", "0h").out, "1 session with 1 run went")
+	assert.Contains(t, command(t, "", "", "prune", "-dir", dir).err, "say with -older")
+
+	fresh := t.TempDir()
+	require.NoError(t, exec.Command("tar", "xzf", file, "-C", fresh).Run())
+	s = launch(t, "serve", dir, "-listen", "127.0.0.1:0", "-data", fresh)
+	assert.Contains(t, s.run(t, "runs").out, "Hello", "the backup has what was pruned since")
 }
 
 func TestANewProjectRunsAtOnce(t *testing.T) {

@@ -96,7 +96,7 @@ func commands() []command {
 	return []command{
 		newCommand, checkCommand, serveCommand, demoCommand, sayCommand, talkCommand, runsCommand, showCommand, followCommand, stopCommand,
 		requestCommand, toolsCommand, tryCommand, ticketsCommand, allowCommand, refuseCommand, amendCommand, backCommand, answerCommand, drillCommand,
-		personCommand, signInCommand, signOutCommand, shareCommand, recordCommand, keepCommand, mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
+		personCommand, signInCommand, signOutCommand, shareCommand, recordCommand, keepCommand, mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, backupCommand, pruneCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
 	}
 }
 
