@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -290,8 +291,12 @@ func (c *compiler) unreadable(v map[string]any, key, name, source string, place 
 	if !ok {
 		return
 	}
-	_, err := schema.Compile(doc)
+	if key == "input" {
+		doc = closed(maps.Clone(doc))
+	}
+	s, err := schema.Compile(doc)
 	if err == nil {
+		c.ready[textOf(doc)] = s // it is asked for again
 		return
 	}
 	remedy := fmt.Sprintf("Put it right with   tune: {%s: {%s: …}}.", name, key)
