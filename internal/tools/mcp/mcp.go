@@ -49,18 +49,23 @@ type Servers struct {
 	dir     string
 	client  *web.Client
 	changed func(source string) // what a server offers has changed
+	keeper  Keeper
 
 	mu    sync.Mutex
 	conns map[string]*conn
 }
 
 // New gives the servers of the project in dir. Changed is told when one offers
-// something else than before.
-func New(dir string, c *web.Client, changed func(source string)) *Servers {
+// something else than before; keeper keeps the pictures and other files of results, and nil keeps
+// none.
+func New(dir string, c *web.Client, keeper Keeper, changed func(source string)) *Servers {
 	if changed == nil {
 		changed = func(string) {}
 	}
-	return &Servers{dir: dir, client: c, changed: changed, conns: map[string]*conn{}}
+	if keeper == nil {
+		keeper = forgetful
+	}
+	return &Servers{dir: dir, client: c, keeper: keeper, changed: changed, conns: map[string]*conn{}}
 }
 
 // conn is one server, connected or not.
@@ -152,6 +157,13 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 	client := mcp.NewClient(&mcp.Implementation{Name: "stonebaton", Version: "1"}, &mcp.ClientOptions{
 		Capabilities:           &mcp.ClientCapabilities{},
 		ToolListChangedHandler: func(context.Context, *mcp.ToolListChangedRequest) { s.changed(src.Name) },
+		LoggingMessageHandler: func(_ context.Context, r *mcp.LoggingMessageRequest) {
+			line := fmt.Sprintf("%s: %s\n", r.Params.Level, tools.Clip(strings.TrimSpace(fmt.Sprint(r.Params.Data)), 1000))
+			c.progress.Range(func(_, w any) bool { // it is not said of which call it is
+				_, _ = io.WriteString(w.(io.Writer), line)
+				return true
+			})
+		},
 		ProgressNotificationHandler: func(_ context.Context, r *mcp.ProgressNotificationClientRequest) {
 			if t, ok := c.progress.Load(fmt.Sprint(r.Params.ProgressToken)); ok {
 				fmt.Fprintf(t.(io.Writer), "%s\n", strings.TrimSpace(fmt.Sprintf("%g of %g %s", r.Params.Progress, r.Params.Total, r.Params.Message)))
@@ -443,17 +455,29 @@ func (s *Servers) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 		c.mu.Unlock()
 		return fail(ledger.Unknown, "unreachable", true, "%v", c.explain(ctx, src, "ended while "+remote.Name+" was under way", err))
 	}
-	found, words := result(res)
+	var m media
+	found, words := result(res, &m)
 	whole, _ := json.Marshal(found) // it came as JSON
 	sent.Bytes, sent.Reply, sent.Log = int64(len(whole)), tools.Clip(string(whole), limit), log.String()
 	if len(whole) > maxResult {
 		return fail(ledger.Unknown, "large", false, "the result of %s is larger than %d MB", remote.Name, maxResult>>20)
 	}
 	if res.IsError {
+		if words == "" && found != nil {
+			words = string(whole)
+		}
 		if words == "" {
 			words = remote.Name + " says that it failed, and not why"
 		}
-		return fail(ledger.NotDone, "refused", false, "%s", tools.Clip(words, 2000))
+		r, bad := fail(ledger.NotDone, "refused", false, "%s", tools.Clip(words, 2000))
+		if res.StructuredContent != nil {
+			bad.Body = found
+		}
+		return r, bad
+	}
+	if sent.Files, err = m.keep(ctx, s.keeper); err != nil {
+		fmt.Fprintf(log, "the files of the result could not be kept: %v\n", err)
+		sent.Log = log.String()
 	}
 	return deed.Result{Value: found, Sent: sent}, nil
 }
@@ -468,7 +492,7 @@ func rounded(v any) (out any) {
 
 // result gives what a server answered: its structured content where it has some,
 // JSON within a text where that is all, or the text.
-func result(r *mcp.CallToolResult) (found any, words string) {
+func result(r *mcp.CallToolResult, m *media) (found any, words string) {
 	var texts []string
 	var other []any
 	for _, c := range r.Content {
@@ -476,9 +500,17 @@ func result(r *mcp.CallToolResult) (found any, words string) {
 		case *mcp.TextContent:
 			texts = append(texts, x.Text)
 		case *mcp.ImageContent:
-			other = append(other, map[string]any{"kind": "image", "type": x.MIMEType, "bytes": float64(len(x.Data))})
+			other = append(other, m.add("image", x.MIMEType, "", x.Data))
 		case *mcp.AudioContent:
-			other = append(other, map[string]any{"kind": "audio", "type": x.MIMEType, "bytes": float64(len(x.Data))})
+			other = append(other, m.add("audio", x.MIMEType, "", x.Data))
+		case *mcp.EmbeddedResource:
+			switch res := x.Resource; {
+			case res == nil:
+			case len(res.Blob) > 0:
+				other = append(other, m.add("resource", res.MIMEType, res.URI, res.Blob))
+			default:
+				other = append(other, map[string]any{"kind": "resource", "uri": res.URI, "text": res.Text})
+			}
 		case *mcp.ResourceLink:
 			other = append(other, map[string]any{"kind": "link", "name": x.Name, "uri": x.URI})
 		default:

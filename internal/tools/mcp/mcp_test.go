@@ -148,7 +148,7 @@ func doc(how string, more string) string {
 func opened(t *testing.T, text string, take ...string) (*mcp.Servers, *project.Project, error) {
 	t.Helper()
 	src := project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": text + "take: [" + strings.Join(take, ", ") + "]\n"}, Env: map[string]string{}}
-	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil)
+	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil, nil)
 	t.Cleanup(func() { s.Close() })
 	list := app.Reader.Sources(src)
 	require.Len(t, list, 1)
@@ -271,7 +271,8 @@ func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
 		return r, nil
 	})
 	add("picture", func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
-		return &sdk.CallToolResult{Content: []sdk.Content{&sdk.TextContent{Text: "a chart"}, &sdk.ImageContent{MIMEType: "image/png", Data: []byte("1234")}}}, nil
+		return &sdk.CallToolResult{Content: []sdk.Content{&sdk.TextContent{Text: "a chart"}, &sdk.ImageContent{MIMEType: "image/png", Data: []byte("1234")}, &sdk.AudioContent{MIMEType: "no type", Data: []byte("1")},
+			&sdk.EmbeddedResource{Resource: &sdk.ResourceContents{URI: "file:///charts/bar.pdf", MIMEType: "application/pdf", Blob: []byte("%PDF")}}, &sdk.EmbeddedResource{Resource: &sdk.ResourceContents{URI: "notes://two", Text: "two"}}}}, nil
 	})
 	add("large", func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
 		return text(strings.Repeat("x", 5<<20)), nil
@@ -280,6 +281,9 @@ func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
 		<-ctx.Done()
 		asked.Store("cancelled")
 		return nil, ctx.Err()
+	})
+	add("half", func(_ context.Context, r *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		return &sdk.CallToolResult{IsError: true, Content: []sdk.Content{&sdk.TextContent{Text: "only half of it"}}, StructuredContent: map[string]any{"done": 3}}, nil
 	})
 	add("progress", func(ctx context.Context, r *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
 		_ = r.Session.NotifyProgress(ctx, &sdk.ProgressNotificationParams{ProgressToken: r.Params.GetProgressToken(), Progress: 1, Total: 2, Message: "half way"})
@@ -310,7 +314,7 @@ func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
 func TestAServerOverHTTP(t *testing.T) {
 	var asked atomic.Value
 	srv := remote(t, &asked)
-	names := []string{"json", "refuse", "picture", "large", "slow", "progress", "ask", "think"}
+	names := []string{"json", "refuse", "picture", "large", "slow", "progress", "ask", "think", "half"}
 	s, p, err := opened(t, "source: st\nmcp: {url: \""+srv.URL+"\", auth: {bearer: \"${secret:T}\"}}\ntune: {slow: {timeout: 150ms}}\n", names...)
 	require.NoError(t, err)
 	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
@@ -325,7 +329,15 @@ func TestAServerOverHTTP(t *testing.T) {
 	assert.Equal(t, ledger.NotDone, bad.Outcome)
 	r, bad = tooltest.Call(t, s, p, "picture", nil)
 	require.Nil(t, bad, "%+v", bad)
-	assert.Equal(t, []any{map[string]any{"kind": "text", "text": "a chart"}, map[string]any{"kind": "image", "type": "image/png", "bytes": 4.0}}, r.Value)
+	assert.Equal(t, []any{map[string]any{"kind": "text", "text": "a chart"}, map[string]any{"kind": "image", "type": "image/png", "bytes": 4.0, "file": "image-1.png"},
+		map[string]any{"kind": "audio", "type": "application/octet-stream", "bytes": 1.0, "file": "audio-2.bin"}, map[string]any{"kind": "resource", "type": "application/pdf", "bytes": 4.0, "file": "bar.pdf"},
+		map[string]any{"kind": "resource", "uri": "notes://two", "text": "two"}}, r.Value, "never as base64")
+	require.Len(t, r.Sent.Files, 3)
+	assert.Equal(t, ledger.File{Path: "image-1.png", Hash: ledger.HashOf([]byte("1234")), Bytes: 4, Type: "image/png"}, r.Sent.Files[0], "it is kept by its content")
+	_, bad = tooltest.Call(t, s, p, "half", nil)
+	require.NotNil(t, bad)
+	assert.Equal(t, "only half of it", bad.Say)
+	assert.Equal(t, map[string]any{"done": 3.0}, bad.Body, "what it says of a failure is not lost")
 	_, bad = tooltest.Call(t, s, p, "large", nil, func(i *deed.Invocation) {})
 	require.NotNil(t, bad)
 	_, bad = tooltest.Call(t, s, p, "slow", nil)
@@ -357,7 +369,7 @@ func TestAChangedListIsNoticed(t *testing.T) {
 	srv := httptest.NewServer(sdk.NewStreamableHTTPHandler(func(*http.Request) *sdk.Server { return server }, nil))
 	defer srv.Close()
 	changed := make(chan string, 4)
-	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), func(source string) { changed <- source })
+	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil, func(source string) { changed <- source })
 	defer s.Close()
 	list := app.Reader.Sources(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"" + srv.URL + "\"}\n"}})
 	_, err := s.Catalogue(t.Context(), list[0])
