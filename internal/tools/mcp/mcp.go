@@ -157,6 +157,7 @@ func (s *Servers) connect(ctx context.Context, src *project.SourceDoc) (*conn, *
 	client := mcp.NewClient(&mcp.Implementation{Name: "stonebaton", Version: "1"}, &mcp.ClientOptions{
 		Capabilities:           &mcp.ClientCapabilities{},
 		ToolListChangedHandler: func(context.Context, *mcp.ToolListChangedRequest) { s.changed(src.Name) },
+		//lint:ignore SA1019 servers of the versions before still say what they do so
 		LoggingMessageHandler: func(_ context.Context, r *mcp.LoggingMessageRequest) {
 			line := fmt.Sprintf("%s: %s\n", r.Params.Level, tools.Clip(strings.TrimSpace(fmt.Sprint(r.Params.Data)), 1000))
 			c.progress.Range(func(_, w any) bool { // it is not said of which call it is
