@@ -191,7 +191,7 @@ func (c *compiler) judge() {
 		case t.Effect == ledger.Irreversible && t.Gate == nil:
 			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first.", "%q cannot be undone and has no gate", t.Name)
 		case t.Effect == ledger.Write && t.Gate == nil && t.Resend == "" && !t.Work.Inward:
-			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first, or resend: key where the service knows a repeated request; if it only reads, say effect: read.", "%q writes, with neither gate: nor resend: nobody is asked, and after a crash it may be done twice", t.Name)
+			c.coded("gate", Warning, t.Place, "Add gate: so that a person agrees first, or resend: key where the service knows a repeated request; if it only reads, say effect: read.", "%q writes, with neither gate: nor resend: nobody is asked before, and after a crash in the middle somebody has to say whether it happened", t.Name)
 		}
 		if j.raw.Output == nil {
 			if strings.Contains(j.raw.Says.Done, "result.") {
