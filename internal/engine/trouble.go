@@ -8,7 +8,7 @@ import (
 )
 
 // TroubleError says that the records cannot be read or written for now, as on a full disk.
-// Runs go on by themselves when they can again.
+// Runs go on when that works again.
 type TroubleError struct {
 	Err  error
 	Kept bool // what was asked for is in memory, and is written when that is possible
@@ -23,7 +23,7 @@ func (e *TroubleError) Error() string {
 
 func (e *TroubleError) Unwrap() error { return e.Err }
 
-// passing says whether an error of the records may go by itself: any but those that tell
+// passing says whether an error of the records may pass: any but those that tell
 // something of a run, or that the service ends.
 func (e *Engine) passing(err error) bool {
 	if err == nil || e.ctx.Err() != nil {
@@ -37,7 +37,7 @@ func (e *Engine) passing(err error) bool {
 	return true
 }
 
-// troubled gives an error of the records as one that says so, where it may go by itself.
+// troubled gives an error of the records as one that says so, where it may pass.
 func (e *Engine) troubled(err error) error {
 	var t *TroubleError
 	if !e.passing(err) || errors.As(err, &t) {
@@ -72,7 +72,7 @@ func (d *driver) stick(err error) bool {
 	}
 	if d.stuck.err == nil {
 		d.e.Logger.Error("a run waits until its records can be written", "run", d.run, "error", err)
-		d.e.Live.Trouble(d.run, fmt.Sprintf("the records cannot be written now: %v; the run goes on by itself when they can", err))
+		d.e.Live.Trouble(d.run, fmt.Sprintf("the records cannot be written now: %v; the run goes on when they can", err))
 	}
 	wait := longer(d.stuck.wait)
 	d.stuck = stuck{err: err, wait: wait, next: d.e.Clock.Now().Add(wait)}

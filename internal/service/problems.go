@@ -61,7 +61,7 @@ func asProblem(err error) *api.Problem {
 	case errors.As(err, &room):
 		return problem(http.StatusInsufficientStorage, "Free some, or let less be enough with   stonebaton serve -spare MB. What goes on can end.", "%s", room.Error())
 	case errors.As(err, &trouble):
-		return problem(http.StatusServiceUnavailable, "Is the disk full? Runs go on by themselves when the records can be written.", "%s", trouble.Error())
+		return problem(http.StatusServiceUnavailable, "Is the disk full? Runs go on when the records can be written.", "%s", trouble.Error())
 	case errors.As(err, &unknown):
 		return problem(http.StatusNotImplemented, "", "%s", unknown.Error())
 	case errors.As(err, &probs):

@@ -94,7 +94,7 @@ func (t *confined) Connect(ctx context.Context) (mcp.Connection, error) {
 	return (&mcp.IOTransport{Reader: lines(fromOut, t.log), Writer: &ending{WriteCloser: toIn, end: end}}).Connect(ctx)
 }
 
-// ending is the input of a server. Once it is closed the server has a moment to end by itself.
+// ending is the input of a server. Once it is closed the server has a moment to end.
 type ending struct {
 	io.WriteCloser
 	end  context.CancelFunc
