@@ -629,7 +629,11 @@ func short(raw json.RawMessage, names bool) string {
 			case map[string]any:
 				parts = append(parts, k)
 			case []any:
-				parts = append(parts, fmt.Sprintf("%d %s", len(e), k))
+				many := fmt.Sprintf("%d %s", len(e), k)
+				if len(e) == 1 {
+					many = "1 of " + k
+				}
+				parts = append(parts, many)
 			case bool:
 				if !e {
 					k = "not " + k

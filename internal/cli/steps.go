@@ -260,30 +260,42 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 		for _, f := range fields {
 			out += sprint("         %s\n", f)
 		}
+		answer := `"…"`
 		if len(fields) > 0 {
-			return out + sprint("         answer with   stonebaton answer %d '{…}'    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
+			answer = "'{…}'"
 		}
-		return out + sprint("         answer with   stonebaton answer %d \"…\"    decline with   stonebaton refuse %d -because …\n", t.ID, t.ID)
+		return out + k.ways(fmt.Sprintf("answer with   stonebaton answer %d %s", t.ID, answer), fmt.Sprintf("decline with   stonebaton refuse %d -because …", t.ID))
 	}
+	allow, amend, refuse := fmt.Sprintf("stonebaton allow %d", t.ID), fmt.Sprintf("stonebaton amend %d -args ", t.ID), fmt.Sprintf("stonebaton refuse %d -because …", t.ID)
 	if t.Form == string(ledger.LimitTicket) {
-		return out + sprint("         give that with   stonebaton allow %d    another amount with   stonebaton amend %d -args '{\"more\": …}'    no more with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
+		return out + k.ways("give that with   "+allow, "another amount with   "+amend+`'{"more": …}'`, "no more with   "+refuse)
 	}
 	if t.Form == string(ledger.PauseTicket) {
-		return out + sprint("         go on with   stonebaton allow %d    change that with   stonebaton amend %d -args '{\"text\": \"…\"}'    say something with   stonebaton answer %d \"…\"    go on without looking with   stonebaton allow %d -spare\n", t.ID, t.ID, t.ID, t.ID)
+		return out + k.ways("go on with   "+allow, "change that with   "+amend+`'{"text": "…"}'`, fmt.Sprintf(`say something with   stonebaton answer %d "…"`, t.ID), "go on without looking with   "+allow+" -spare")
 	}
 	if t.Form == string(ledger.TextTicket) {
-		ways := []string{fmt.Sprintf("allow with   stonebaton allow %d", t.ID)}
+		ways := []string{"allow with   " + allow}
 		for _, v := range t.Verbs {
 			switch v {
 			case ledger.Amend:
-				ways = append(ways, fmt.Sprintf(`change with   stonebaton amend %d -args '{"text": "…"}'`, t.ID))
+				ways = append(ways, "change with   "+amend+`'{"text": "…"}'`)
 			case ledger.SendBack:
 				ways = append(ways, fmt.Sprintf("send back with   stonebaton back %d -because …", t.ID))
 			}
 		}
-		return out + sprint("         %s\n", painted(strings.Join(append(ways, fmt.Sprintf("refuse with   stonebaton refuse %d -because …", t.ID)), "    ")))
+		return out + k.ways(append(ways, "refuse with   "+refuse)...)
 	}
-	return out + sprint("         allow with   stonebaton allow %d    change with   stonebaton amend %d -args '{…}'    refuse with   stonebaton refuse %d -because …\n", t.ID, t.ID, t.ID)
+	return out + k.ways("allow with   "+allow, "change with   "+amend+"'{…}'", "refuse with   "+refuse)
+}
+
+// ways gives the commands with which a ticket is settled; on a terminal that is too narrow for
+// all of them each has a line of its own.
+func (k *call) ways(list ...string) painted {
+	line := strings.Join(list, "    ")
+	if k.tty && len([]rune(line))+10 > k.width() {
+		line = strings.Join(list, "\n         ")
+	}
+	return sprint("         %s\n", painted(line))
 }
 
 // textOf gives the text that a ticket is about.
