@@ -36,6 +36,25 @@ func Granted(dir, p string) (string, error) {
 	return at, nil
 }
 
+// Grants gives the paths of what a program of the project in dir is granted: what it may read,
+// and the folders that it may write to, which no link leads to.
+func Grants(dir string, reads, writes []string) (read, write []string, err error) {
+	for _, p := range reads {
+		at, err := Granted(dir, p)
+		if err != nil {
+			return nil, nil, err
+		}
+		read = append(read, at)
+	}
+	for _, p := range writes {
+		if !Straight(dir, p) {
+			return nil, nil, fmt.Errorf("writes: %s is reached through a link; grant the folder itself", p)
+		}
+		write = append(write, filepath.Join(dir, p))
+	}
+	return read, write, nil
+}
+
 // Ran gives the result that a model reads of a program which had the time within: "exit",
 // and where there is something to say "output", "errors", the hosts that were "refused" to
 // it, and why it was "ended".

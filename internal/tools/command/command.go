@@ -219,19 +219,11 @@ func (h *Handler) spec(i deed.Invocation) (sandbox.Spec, string, error) {
 			s.Reads = append(s.Reads, p)
 		}
 	}
-	for _, p := range c.Reads {
-		at, err := tools.Granted(h.dir, p)
-		if err != nil {
-			return s, line, err
-		}
-		s.Reads = append(s.Reads, at)
+	reads, writes, err := tools.Grants(h.dir, c.Reads, c.Writes)
+	if err != nil {
+		return s, line, err
 	}
-	for _, p := range c.Writes {
-		if !tools.Straight(h.dir, p) {
-			return s, line, fmt.Errorf("writes: %s is reached through a link; grant the folder itself", p)
-		}
-		s.Writes = append(s.Writes, filepath.Join(h.dir, p))
-	}
+	s.Reads, s.Writes = append(s.Reads, reads...), writes
 	if s.Dir, err = os.MkdirTemp(h.work, "call-"); err != nil {
 		return s, line, fmt.Errorf("no folder could be made for the call: %w", err)
 	}

@@ -45,19 +45,11 @@ func (s *Servers) confined(src *project.SourceDoc, c *conn, program string, env 
 		}
 		spec.Args = append(spec.Args, a)
 	}
-	for _, p := range b.Reads {
-		at, err := tools.Granted(s.dir, p)
-		if err != nil {
-			return nil, fmt.Errorf("the tool server %s: %w", src.Name, err)
-		}
-		spec.Reads = append(spec.Reads, at)
+	reads, writes, err := tools.Grants(s.dir, b.Reads, b.Writes)
+	if err != nil {
+		return nil, fmt.Errorf("the tool server %s: %w", src.Name, err)
 	}
-	for _, p := range b.Writes {
-		if !tools.Straight(s.dir, p) {
-			return nil, fmt.Errorf("the tool server %s: %s is reached through a link; grant the folder itself", src.Name, p)
-		}
-		spec.Writes = append(spec.Writes, filepath.Join(s.dir, p))
-	}
+	spec.Reads, spec.Writes = append(spec.Reads, reads...), writes
 	spec.Env = append([]string{"PATH=" + os.Getenv("PATH"), "LANG=C.UTF-8", "PROJECT=" + s.dir}, env...)
 	return &confined{spec: spec, log: c.log}, nil
 }

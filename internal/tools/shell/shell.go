@@ -107,13 +107,11 @@ func (h *Handler) try(ctx context.Context, i deed.Invocation) (tried, *deed.Fail
 	}
 	spec := sandbox.Spec{Args: []string{"/bin/sh", "-c", line}, Dir: dir, Reads: []string{"/bin/sh"}, Network: s.Network.All, Hosts: s.Network.Hosts, Output: maxOutput, Tell: i.Logs(), Log: i.Logs(),
 		Memory: int64(s.MemoryMB) << 20, Disk: int64(s.DiskMB) << 20, Processes: s.Processes, Env: []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir, "LANG=C.UTF-8"}}
-	for _, p := range s.Reads {
-		at, err := tools.Granted(h.dir, p)
-		if err != nil {
-			return out, deed.NotDone("config", "it was not run: %v", err)
-		}
-		spec.Reads = append(spec.Reads, at)
+	reads, _, err := tools.Grants(h.dir, s.Reads, nil)
+	if err != nil {
+		return out, deed.NotDone("config", "it was not run: %v", err)
 	}
+	spec.Reads = append(spec.Reads, reads...)
 	d, err := sandbox.Run(ctx, spec)
 	if err != nil {
 		return out, deed.NotDone("config", "it failed to start: %v", err)
