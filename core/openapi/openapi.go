@@ -21,7 +21,7 @@ import (
 // Bounds of one document.
 const (
 	maxDocument = 64 << 20
-	maxParts    = 400 // schemas that one operation refers to
+	maxParts    = 2000 // schemas that one operation refers to
 	maxNested   = 64
 )
 
@@ -634,8 +634,7 @@ func (r *reader) make(key partKey) *part {
 	return p
 }
 
-// collect puts a part and all that it refers to into defs. Beyond maxParts a contract
-// helps no model; what is left out there is not checked.
+// collect puts a part and all that it refers to into defs.
 func (b *builder) collect(key partKey) error {
 	line := []partKey{key}
 	for len(line) > 0 {
@@ -648,8 +647,7 @@ func (b *builder) collect(key partKey) error {
 			return p.err
 		}
 		if len(b.defs) >= maxParts {
-			b.defs[p.name] = map[string]any{}
-			continue
+			return fmt.Errorf("it refers to more than %d schemas", maxParts)
 		}
 		b.defs[p.name] = p.doc
 		line = append(line, p.refs...)

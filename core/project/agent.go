@@ -95,7 +95,7 @@ func (c *compiler) agent(d *document) {
 	}
 	if r.Input != nil {
 		a.Input = c.schema(d, "/input", r.Input)
-		c.contradictions(d, "/input", a.Input)
+		c.contradictions(d, "/input", a.Input.Conflicts(), Error)
 		if t, _ := r.Input["type"].(string); t != "object" {
 			c.report(Error, d.at("/input"), "Say type: object, and its properties.", "the input of an agent is an object")
 			a.Input = nil
@@ -106,7 +106,7 @@ func (c *compiler) agent(d *document) {
 	}
 	if r.Answer != nil {
 		a.Answer = c.schema(d, "/answer", r.Answer)
-		c.contradictions(d, "/answer", a.Answer)
+		c.contradictions(d, "/answer", a.Answer.Conflicts(), Error)
 	}
 	a.Prompt = append(a.Prompt, c.examples(d, a, r.Examples)...)
 	if k := a.Settings.Calls; k != "" && k != "none" && k != "some" && !slices.Contains(a.Tools, k) {

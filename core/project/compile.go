@@ -75,7 +75,7 @@ func (c *compiler) compile() {
 	p.Rung, p.Bare = m.Rung.Lower(ledger.RungFree), m.Sandbox == "none"
 	if m.State != nil {
 		p.State = c.schema(c.main, "/state", closed(m.State))
-		c.contradictions(c.main, "/state", p.State)
+		c.contradictions(c.main, "/state", p.State.Conflicts(), Error)
 	}
 	for name, r := range m.Models {
 		at := "/models/" + name
@@ -152,7 +152,7 @@ func (c *compiler) compile() {
 	for _, d := range c.docs {
 		switch d.kind {
 		case "tool":
-			c.tool(d, "")
+			c.tool(d, nil)
 		case "source":
 			c.source(d)
 		}

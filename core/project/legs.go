@@ -104,7 +104,7 @@ func (c *compiler) leg(d *document, r *Relay, l *Leg, x rawLeg, at string, names
 	takes("phrase", x.Phrase != "", LegExchange)
 	if x.Answer != nil && l.Kind.answers() {
 		l.Answer = c.schema(d, at+"/answer", x.Answer)
-		c.contradictions(d, at+"/answer", l.Answer)
+		c.contradictions(d, at+"/answer", l.Answer.Conflicts(), Error)
 	}
 	takes("good_when", x.GoodWhen != nil, LegOfAgent, LegPrompt, LegPlan)
 	takes("tries", x.Tries != 0, LegOfAgent, LegPrompt, LegPlan, LegGate)

@@ -249,7 +249,7 @@ func (c *compiler) relay(d *document) {
 		raw.Input = map[string]any{"type": "object"}
 	}
 	r.Input = c.schema(d, "/input", closed(raw.Input))
-	c.contradictions(d, "/input", r.Input)
+	c.contradictions(d, "/input", r.Input.Conflicts(), Error)
 	legs, paths := c.legsOf(d, r, raw.Legs)
 	names := r.names(legs, c.p.Tools, c.answers())
 	s := c.scope(d, names)

@@ -3,6 +3,7 @@ package project
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"regexp"
@@ -234,6 +235,7 @@ func (c *compiler) source(d *document) {
 			return
 		}
 	}
+	shared := schema.NewLibrary()
 	for i, name := range r.Take {
 		place := d.at(fmt.Sprintf("/take/%d", i))
 		o, ok := cat.Find(name)
@@ -251,17 +253,10 @@ func (c *compiler) source(d *document) {
 			continue
 		}
 		c.names["tool "+own] = place
-		v := map[string]any{"summary": o.Summary, "input": o.Input}
-		if o.Output != nil {
-			v["output"] = o.Output
-		}
-		for k, x := range r.Tune[name] {
-			v[k] = x
-		}
+		v := map[string]any{"summary": o.Summary}
+		maps.Copy(v, r.Tune[name])
 		v["tool"] = own
-		for _, k := range []string{"input", "output"} {
-			c.unreadable(v, k, name, s.Name, place)
-		}
+		b := c.brought(v, o, s.Name, shared, place)
 		if e := r.Effects[name]; e != "" {
 			v["effect"] = e
 		}
@@ -269,13 +264,16 @@ func (c *compiler) source(d *document) {
 		for _, k := range readings {
 			delete(v, k)
 		}
-		t := c.tool(&document{file: d.file, value: v, kind: "tool", of: d, under: "/tune/" + name, base: place}, s.Name)
-		t.Remote = &Remote{Source: s, Name: o.Name, Operation: o.Operation, Hash: InputHash(o.Input)}
+		t := c.tool(&document{file: d.file, value: v, kind: "tool", of: d, under: "/tune/" + name, base: place}, b)
+		t.Remote = &Remote{Source: s, Name: o.Name, Operation: o.Operation}
 		if o.Operation != nil {
-			s := c.scope(d, map[string]map[string]any{"args": o.Input, "response": scope.Response})
-			t.Remote.Reading = c.reading(d, s, "/tune/"+name, pick, failsWhen, whenEmpty)
+			if pick != nil || failsWhen != "" || whenEmpty != "" {
+				s := c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "response": scope.Response})
+				t.Remote.Reading = c.reading(d, s, "/tune/"+name, pick, failsWhen, whenEmpty)
+			}
 			continue
 		}
+		t.Remote.Hash = InputHash(o.Input)
 		for _, k := range readings {
 			if _, said := r.Tune[name][k]; said {
 				c.report(Error, d.key("/tune/"+name+"/"+k), "Remove it.", "%s is for the replies of OpenAPI operations", k)
@@ -284,31 +282,52 @@ func (c *compiler) source(d *document) {
 	}
 }
 
-// unreadable costs a tool what a schema of its source that is none would cost the project: one
-// whose input cannot be read is never called, and a result that cannot be checked is not.
-func (c *compiler) unreadable(v map[string]any, key, name, source string, place Place) {
-	doc, ok := v[key].(map[string]any)
-	if !ok {
-		return
-	}
-	if key == "input" {
-		doc = closed(maps.Clone(doc))
-	}
-	s, err := schema.Compile(doc)
-	if err == nil {
-		c.ready[textOf(doc)] = s // it is asked for again
-		return
-	}
-	remedy := fmt.Sprintf("Put it right with   tune: {%s: {%s: …}}.", name, key)
-	if key == "output" {
-		delete(v, key)
-		c.report(Warning, place, remedy, "results of %s of %s are not checked, since its output is %v", name, source, err)
-		return
-	}
-	v[key] = map[string]any{"type": "object"}
-	v["unless"] = []any{map[string]any{"when": "true", "say": fmt.Sprintf("it cannot be called: what it takes, as %s says, cannot be read", source)}}
-	c.report(Warning, place, remedy, "%s of %s is never called, since its input is %v", name, source, err)
+// brought is what a source says of a tool.
+type brought struct {
+	source        string
+	shared        *schema.Library
+	input, output *schema.Schema
 }
+
+// brought compiles what a source says of a tool, or tune: in place of it, and takes it out of
+// the tool's document v. A schema that is none costs its tool what it would cost the project:
+// one whose input cannot be read is never called, and a result that cannot be checked is not.
+func (c *compiler) brought(v map[string]any, o Offer, source string, shared *schema.Library, place Place) *brought {
+	b := &brought{source: source, shared: shared}
+	compile := func(key string, doc map[string]any) (*schema.Schema, error) {
+		if own, ok := v[key].(map[string]any); ok {
+			doc = own
+		}
+		delete(v, key)
+		if doc == nil {
+			return nil, nil
+		}
+		if key == "input" {
+			if doc["type"] != "object" {
+				return nil, errors.New("not that of an object")
+			}
+			doc = closed(maps.Clone(doc))
+		}
+		if o.Operation == nil {
+			return schema.Compile(doc)
+		}
+		return shared.Compile(doc)
+	}
+	const remedy = "Put it right with   tune: {%s: {%s: …}}."
+	var err error
+	if b.input, err = compile("input", o.Input); err != nil {
+		b.input = anything
+		v["unless"] = []any{map[string]any{"when": "true", "say": fmt.Sprintf("it cannot be called: what it takes, as %s says, cannot be read", source)}}
+		c.report(Warning, place, fmt.Sprintf(remedy, o.Name, "input"), "%s of %s is never called, since its input is %v", o.Name, source, err)
+	}
+	if b.output, err = compile("output", o.Output); err != nil {
+		c.report(Warning, place, fmt.Sprintf(remedy, o.Name, "output"), "results of %s of %s are not checked, since its output is %v", o.Name, source, err)
+	}
+	return b
+}
+
+// anything is the input of a tool that takes any object.
+var anything = mustCompile([]byte(`{"type":"object"}`))
 
 // readings are the keys of tune: that say what is taken from a reply.
 var readings = []string{"pick", "fails_when", "when_empty"}

@@ -71,15 +71,19 @@ func (c *compiler) taken(at Place, name string) {
 	}
 }
 
-// tool compiles one tool document. Source names the source that brought it.
-func (c *compiler) tool(d *document, source string) *Tool {
+// tool compiles one tool document; from is what a source says of it, nil where it is the
+// project's own.
+func (c *compiler) tool(d *document, from *brought) *Tool {
 	var r rawTool
 	c.into(d, &r)
 	c.about = r.Tool
 	defer func() { c.about = "" }()
 	c.taken(d.at("/tool"), r.Tool)
 	t := &Tool{Name: r.Tool, Summary: r.Summary, Effect: ledger.Effect(r.Effect), Resend: r.Resend, Timeout: toolTimeout, Retries: 2, Rung: r.Rung.Lower(c.p.Rung), ReasonFirst: r.ReasonFirst,
-		PerMinute: r.Rate.PerMinute, Direct: r.Direct, Rows: defaultRows, Tokens: defaultTokens, Source: source, Document: d.file, Place: d.at("/tool")}
+		PerMinute: r.Rate.PerMinute, Direct: r.Direct, Rows: defaultRows, Tokens: defaultTokens, Document: d.file, Place: d.at("/tool")}
+	if from != nil {
+		t.Source = from.source
+	}
 	if r.Rung != "" {
 		t.Rung = r.Rung // the nearer word wins: a project on a low rung raises its tools one by one
 	}
@@ -108,7 +112,11 @@ func (c *compiler) tool(d *document, source string) *Tool {
 			c.report(Error, d.at("/cache"), "Write effect: read if it changes nothing, or remove cache:.", "only the results of reads can be kept; %q is a %s", t.Name, t.Effect)
 		}
 	}
-	c.contract(d, &r, t)
+	if from == nil {
+		c.contract(d, &r, t)
+	} else {
+		c.contractOf(d, from, &r, t)
+	}
 	sc := c.scopes(d, &r)
 	if kind != nil {
 		t.Work = kind.Compile(&Part{Tool: t, c: c, d: d, at: "/" + kind.Name, sc: sc})
@@ -154,23 +162,39 @@ func (c *compiler) contract(d *document, r *rawTool, t *Tool) {
 	}
 	r.Input = closed(r.Input)
 	if props, _ := r.Input["properties"].(map[string]any); r.ReasonFirst && props[Because] != nil {
-		c.report(Error, d.at("/input/properties/"+Because), "Give the parameter another name, or remove reason_first:.", "reason_first adds a parameter %q of its own", Because)
+		c.reasonTwice(d)
 	}
 	t.Input = c.schema(d, "/input", r.Input)
-	c.contradictions(d, "/input", t.Input)
+	c.contradictions(d, "/input", t.Input.Conflicts(), Error)
 	if r.Output != nil {
 		t.Output = c.schema(d, "/output", r.Output)
-		c.contradictions(d, "/output", t.Output)
+		c.contradictions(d, "/output", t.Output.Conflicts(), Error)
 	}
 }
 
-func (c *compiler) contradictions(d *document, at string, s *schema.Schema) {
-	for _, x := range s.Conflicts() {
+// contractOf takes the schemas of a source. What contradicts itself there is not theirs to
+// fix who use it.
+func (c *compiler) contractOf(d *document, from *brought, r *rawTool, t *Tool) {
+	t.Input, t.Output = from.input, from.output
+	r.Input, r.Output = t.Input.Doc(), t.Output.Doc()
+	if props, _ := r.Input["properties"].(map[string]any); r.ReasonFirst && props[Because] != nil {
+		c.reasonTwice(d)
+	}
+	c.contradictions(d, "/input", from.shared.Conflicts(t.Input), Warning)
+	c.contradictions(d, "/output", from.shared.Conflicts(t.Output), Warning)
+}
+
+func (c *compiler) reasonTwice(d *document) {
+	c.report(Error, d.at("/input/properties/"+Because), "Give the parameter another name, or remove reason_first:.", "reason_first adds a parameter %q of its own", Because)
+}
+
+func (c *compiler) contradictions(d *document, at string, found []schema.Conflict, grade Grade) {
+	for _, x := range found {
 		name := strings.TrimPrefix(strings.ReplaceAll(strings.ReplaceAll(x.Path, "/properties/", "."), "/", "."), ".")
 		if name == "" {
 			name = strings.TrimPrefix(at, "/")
 		}
-		c.report(Error, d.at(at+x.Path), "Fix the schema: as it is, no value or no default can be right.", "%s contradicts itself: %s", name, x.Say)
+		c.report(grade, d.at(at+x.Path), "Fix the schema: as it is, no value or no default can be right.", "%s contradicts itself: %s", name, x.Say)
 	}
 }
 

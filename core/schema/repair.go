@@ -290,12 +290,14 @@ type Conflict struct {
 }
 
 // Conflicts finds where a schema contradicts itself.
-func (s *Schema) Conflicts() []Conflict {
+func (s *Schema) Conflicts() []Conflict { return s.conflicts(map[*jsonschema.Schema]bool{}) }
+
+// conflicts finds them where it has not been yet.
+func (s *Schema) conflicts(seen map[*jsonschema.Schema]bool) []Conflict {
 	if s == nil {
 		return nil
 	}
 	var out []Conflict
-	seen := map[*jsonschema.Schema]bool{}
 	var walk func(c *jsonschema.Schema, path string)
 	walk = func(c *jsonschema.Schema, path string) {
 		if c == nil || seen[c] {

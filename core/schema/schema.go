@@ -41,14 +41,7 @@ func Compile(doc map[string]any) (*Schema, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := jsonschema.NewCompiler()
-	c.DefaultDraft(jsonschema.Draft2020)
-	c.AssertFormat()
-	for _, f := range formats {
-		c.RegisterFormat(f)
-	}
-	c.UseRegexpEngine(pattern)
-	c.UseLoader(nowhere{})
+	c := newCompiler(nowhere{})
 	if err := c.AddResource(home, v); err != nil {
 		return nil, plain(err, v)
 	}
@@ -61,6 +54,19 @@ func Compile(doc map[string]any) (*Schema, error) {
 		return nil, err
 	}
 	return &Schema{doc: own, comp: comp}, nil
+}
+
+// newCompiler makes a compiler that gets what a schema refers to from a loader.
+func newCompiler(from jsonschema.URLLoader) *jsonschema.Compiler {
+	c := jsonschema.NewCompiler()
+	c.DefaultDraft(jsonschema.Draft2020)
+	c.AssertFormat()
+	for _, f := range formats {
+		c.RegisterFormat(f)
+	}
+	c.UseRegexpEngine(pattern)
+	c.UseLoader(from)
+	return c
 }
 
 // home is the URL of a schema's own document. It names no file, so that it does not
@@ -81,21 +87,33 @@ func plain(err error, v any) error {
 	if errors.As(err, &se) && errors.As(se.Err, &ve) {
 		placeNames(ve, nil, v)
 		if f := explain(ve, nil); len(f) > 0 {
-			return fmt.Errorf("not a JSON Schema: at %q: %s", f[0].Path, f[0].Say)
+			within, _ := inDocument(se.URL)
+			return fmt.Errorf("not a JSON Schema: at %q: %s", within+f[0].Path, f[0].Say)
 		}
 	}
 	var pattern *jsonschema.InvalidRegexError
 	var reference *jsonschema.JSONPointerNotFoundError
 	var anchor *jsonschema.AnchorNotFoundError
 	var load *jsonschema.LoadURLError
+	const gone = "not a JSON Schema: it refers to %q, which is not there"
+	missing := func(at string) error {
+		if own, ok := inDocument(at); ok {
+			return fmt.Errorf(gone, "#"+own)
+		}
+		_, fragment, _ := strings.Cut(at, "#")
+		return fmt.Errorf(gone, "#"+fragment)
+	}
 	switch {
 	case errors.As(err, &pattern):
 		return fmt.Errorf("not a JSON Schema: %q is not a regular expression", pattern.Regex)
 	case errors.As(err, &reference):
-		return fmt.Errorf("not a JSON Schema: it refers to %q, which is not there", strings.TrimPrefix(reference.URL, home))
+		return missing(reference.URL)
 	case errors.As(err, &anchor):
-		return fmt.Errorf("not a JSON Schema: it refers to %q, which is not there", strings.TrimPrefix(anchor.URL, home))
+		return missing(anchor.URL)
 	case errors.As(err, &load):
+		if strings.HasPrefix(load.URL, parts) {
+			return missing(load.URL)
+		}
 		return fmt.Errorf("not a JSON Schema: a schema may only refer to itself, not to %s", load.URL)
 	}
 	return fmt.Errorf("not a JSON Schema: %s", strings.ReplaceAll(err.Error(), home, ""))
