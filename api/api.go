@@ -369,7 +369,7 @@ type Offer struct {
 	Status  string           `json:"status"` // taken, offered or broken
 	Name    string           `json:"name"`   // its name there
 	Summary string           `json:"summary"`
-	Says    string           `json:"says"` // what the source says of its effect: a hint, never trusted
+	Says    string           `json:"says"` // what the source says of its effect, read or write, or "": a hint, never trusted
 	Request string           `json:"request,omitempty"`
 	Fault   string           `json:"fault,omitempty"`
 	Input   map[string]any   `json:"input"`
@@ -426,11 +426,13 @@ type DrillList struct {
 type Me struct {
 	Name   string        `json:"name"` // "" where it is nobody
 	Rights []right.Right `json:"rights"`
-	Is     []string      `json:"is"`      // the approvers that they are
-	Via    string        `json:"via"`     // how it is known
-	Local  bool          `json:"local"`   // it is the one person of a service that does not know who is who
-	People bool          `json:"people"`  // there are people who may sign in
-	SignIn bool          `json:"sign_in"` // one has to
+	Is     []string      `json:"is"`    // the approvers that they are
+	Via    string        `json:"via"`   // how it is known
+	Local  bool          `json:"local"` // it is the one person of a service that does not know who is who
+	// Keyless says that they did not show the key of the records, so that they look and talk alone.
+	Keyless bool `json:"keyless"`
+	People  bool `json:"people"`  // there are people who may sign in
+	SignIn  bool `json:"sign_in"` // one has to
 }
 
 // SignIn is what POST /api/sign-in takes.

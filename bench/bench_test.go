@@ -554,7 +554,7 @@ func streams(b *testing.B, spread time.Duration) {
 	for range b.N {
 		dir := b.TempDir()
 		require.NoError(b, os.WriteFile(filepath.Join(dir, project.Main), []byte(coretest.Main), 0o600))
-		a, err := app.Open(ctx, app.Config{Dir: dir})
+		a, err := app.Open(ctx, app.Config{Dir: dir, Access: app.Access{Open: true}})
 		require.NoError(b, err)
 		hub := &stamped{at: map[string]time.Time{}}
 		gate := make(chan struct{})
@@ -777,7 +777,7 @@ func inConsole(b *testing.B, w *coretest.World, unfold bool) (open, frame float6
 	h := view.Head{Status: ledger.Done, Agent: "desk", Path: []string{"desk"}, OpenedAt: w.Events[0].At, LastAt: w.Now}
 	require.NoError(b, st.Open(ctx, engine.Opening{Session: "w", New: true, Project: "quay", Person: "ann", Text: "Go on and on", Batch: engine.Batch{Run: "w-1", Events: w.Events, Head: h}}))
 	require.NoError(b, st.Close())
-	a, err := app.Open(ctx, app.Config{Dir: dir})
+	a, err := app.Open(ctx, app.Config{Dir: dir, Access: app.Access{Open: true}})
 	require.NoError(b, err)
 	defer a.Close()
 	srv := httptest.NewServer(service.New(a, web.Files(), slog.New(slog.DiscardHandler), "bench").Handler())

@@ -114,7 +114,7 @@ func BenchmarkManyHeld(b *testing.B) {
 
 		files := b.TempDir()
 		require.NoError(b, os.WriteFile(filepath.Join(files, project.Main), []byte(fmt.Sprintf(gates, "240h")), 0o600))
-		a, err := app.Open(ctx, app.Config{Dir: files})
+		a, err := app.Open(ctx, app.Config{Dir: files, Access: app.Access{Open: true}})
 		require.NoError(b, err)
 		require.NoError(b, a.Store.Close())
 		a.Store, a.Engine, a.Hub = st, e, &live.Hub{}
@@ -197,7 +197,7 @@ func BenchmarkLapses(b *testing.B) {
 func BenchmarkRights(b *testing.B) {
 	files := b.TempDir()
 	require.NoError(b, os.WriteFile(filepath.Join(files, project.Main), []byte(fmt.Sprintf(gates, "1h")), 0o600))
-	a, err := app.Open(ctx, app.Config{Dir: files, Access: app.Access{Local: true}})
+	a, err := app.Open(ctx, app.Config{Dir: files, Access: app.Access{Local: true, Open: true}})
 	require.NoError(b, err)
 	defer a.Close()
 	var token string

@@ -222,7 +222,7 @@ func BenchmarkTries(b *testing.B) {
 	for range b.N {
 		dir := b.TempDir()
 		require.NoError(b, os.WriteFile(filepath.Join(dir, project.Main), []byte(coretest.Main), 0o600))
-		a, err := app.Open(ctx, app.Config{Dir: dir})
+		a, err := app.Open(ctx, app.Config{Dir: dir, Access: app.Access{Open: true}})
 		require.NoError(b, err)
 		fill(b, a.Store, tries)
 		srv := httptest.NewServer(service.New(a, console.Files(), slog.New(slog.DiscardHandler), "bench").Handler())

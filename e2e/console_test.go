@@ -18,6 +18,8 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"stonebaton.example/internal/app"
 )
 
 // page is a tab of a headless browser.
@@ -50,6 +52,10 @@ func browse(t testing.TB, url string) *page {
 			}
 		}
 	}()
+	if key := app.KeyOf(url); key != "" {
+		require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(url+"/#key="+key)))
+		p.until(`document.querySelector("main") && location.hash === ""`)
+	}
 	return p
 }
 

@@ -59,6 +59,8 @@ type App struct {
 	data      string                 // the folder of the records
 	at        atomic.Pointer[string] // where it answers
 	announced string                 // the file that says where it answers
+	key       string                 // of this machine's requests
+	word      string                 // the file that says where the key is
 	done      context.Context
 	cancel    context.CancelFunc
 }
@@ -124,6 +126,10 @@ func Open(ctx context.Context, c Config) (*App, error) {
 		a.Close()
 		return nil, err
 	}
+	if a.key, err = openKey(c.Data); err != nil {
+		a.Close()
+		return nil, err
+	}
 	a.teller = &notice.Teller{Store: st, Projects: a.Projects, Tools: a.Tools, People: a.People, Signer: a.Links, Hub: a.Hub, Secrets: a.Secrets, Clock: engine.WallClock{}, Logger: c.Logger, URL: a.Reached}
 	if err := a.Engine.Start(ctx); err != nil {
 		a.Close()
@@ -153,7 +159,7 @@ func (a *App) Announce(url string) error {
 	a.at.Store(&url)
 	a.telling.Go(func() { a.teller.Run(a.done) })
 	a.announced = filepath.Join(a.data, addressFile)
-	return renameio.WriteFile(a.announced, []byte(url+"\n"), 0o600)
+	return errors.Join(renameio.WriteFile(a.announced, []byte(url+"\n"), 0o600), a.leaveWord(url))
 }
 
 // Reached gives the URL under which people reach the service.
@@ -180,6 +186,7 @@ func (a *App) Done() <-chan struct{} { return a.done.Done() }
 // Close ends everything where it stands; the next Open resumes from there.
 func (a *App) Close() error {
 	if a.announced != "" {
+		_ = os.Remove(a.word)
 		_ = os.Remove(a.announced) // what is left names an address where nobody answers
 	}
 	a.cancel()

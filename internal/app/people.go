@@ -17,6 +17,7 @@ import (
 type Access struct {
 	Beyond  bool   // they may come from elsewhere than this machine: everybody has to say who they are
 	Local   bool   // who comes from this machine and does not say who they are is the local person, also where there are people
+	Open    bool   // the local person need not show the key of the records to settle and to build
 	Secure  bool   // over TLS, here or at the proxy
 	Proxied bool   // through a proxy, which says where they come from
 	URL     string // under which people reach it; "" is where it listens

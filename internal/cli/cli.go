@@ -96,7 +96,7 @@ func commands() []command {
 	return []command{
 		newCommand, checkCommand, serveCommand, demoCommand, sayCommand, talkCommand, runsCommand, showCommand, followCommand, stopCommand,
 		requestCommand, toolsCommand, tryCommand, ticketsCommand, allowCommand, refuseCommand, amendCommand, backCommand, answerCommand, drillCommand,
-		personCommand, signInCommand, signOutCommand, shareCommand, recordCommand, keepCommand, mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, backupCommand, pruneCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
+		consoleCommand, personCommand, signInCommand, signOutCommand, shareCommand, recordCommand, keepCommand, mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, backupCommand, pruneCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
 	}
 }
 
@@ -282,7 +282,7 @@ func (k *call) client() *client.Client {
 		at = "http://" + at
 	}
 	k.reached = client.New(at)
-	k.reached.Token = cmp.Or(os.Getenv("STONEBATON_TOKEN"), readTokens()[k.reached.URL()])
+	k.reached.Token = cmp.Or(os.Getenv("STONEBATON_TOKEN"), readTokens()[k.reached.URL()], app.KeyOf(k.reached.URL()))
 	if here != "" && k.at == "" {
 		k.elsewhere(here)
 	}

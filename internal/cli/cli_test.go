@@ -85,7 +85,7 @@ func serve(t *testing.T, main string) *here {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, project.Main), []byte(main), 0o600))
-	a, err := app.Open(context.Background(), app.Config{Dir: dir})
+	a, err := app.Open(context.Background(), app.Config{Dir: dir, Access: app.Access{Open: true}})
 	require.NoError(t, err)
 	srv := httptest.NewServer(service.New(a, fstest.MapFS{}, slog.New(slog.DiscardHandler), "test").Handler())
 	t.Cleanup(func() { srv.CloseClientConnections(); srv.Close(); a.Close() })

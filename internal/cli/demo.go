@@ -161,7 +161,7 @@ func (d *demo) run(ctx context.Context, addr string) error {
 		return errors.Join(err, a.Close())
 	}
 	url := "http://" + console.Addr().String()
-	k.note("\nOpen %s and ask the desk something, or in another terminal:\n", url)
+	k.note("\nOpen %s and ask the desk something, or in another terminal:\n", consoleLink(url, a.LocalKey()))
 	if console.Addr().String() != DefaultAddress {
 		k.note("  export STONEBATON_URL=%s\n", url)
 	}

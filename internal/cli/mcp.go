@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"github.com/modelcontextprotocol/go-sdk/mcp"
-	"golang.org/x/sync/errgroup"
 
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/toolserver"
@@ -79,31 +78,5 @@ func (k *call) bridge(ctx context.Context) error {
 	if _, err := k.client().Project(ctx); err != nil {
 		return err
 	}
-	there, err := (&mcp.StreamableClientTransport{Endpoint: strings.TrimSuffix(k.client().URL(), "/") + "/mcp"}).Connect(ctx)
-	if err != nil {
-		return err
-	}
-	here, err := k.stdio().Connect(ctx)
-	if err != nil {
-		return err
-	}
-	g, ctx := errgroup.WithContext(ctx)
-	pass := func(from, to mcp.Connection) func() error {
-		return func() error {
-			defer from.Close()
-			defer to.Close()
-			for {
-				m, err := from.Read(ctx)
-				if err != nil {
-					return err
-				}
-				if err := to.Write(ctx, m); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	g.Go(pass(here, there))
-	g.Go(pass(there, here))
-	return quiet(ctx, g.Wait())
+	return k.client().Bridge(ctx, k.In, k.Out)
 }

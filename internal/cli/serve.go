@@ -13,8 +13,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/cli/browser"
-
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
@@ -212,10 +210,7 @@ func (k *call) serve(ctx context.Context, a *app.App, l net.Listener, log *slog.
 	}
 	k.print("ready %s\n", url)
 	if open {
-		browser.Stdout = k.Err // what the browser says is not the service's output
-		if err := browser.OpenURL(url); err != nil {
-			k.note("No browser could be started (%v); open %s\n", err, url)
-		}
+		k.browse(consoleLink(url, a.LocalKey()))
 	}
 	err := k.answer(ctx, a, l, log)
 	return errors.Join(err, a.Close())

@@ -163,7 +163,11 @@ func (k *call) inspected(in api.Inspected) {
 		if o.Status != "offered" {
 			mark = fmt.Sprintf("%-8s", o.Status)
 		}
-		k.print("\n%s%s  %s %s\n", mark, o.ID, o.Request, "(it calls itself a "+o.Says+")")
+		says := "(it does not say whether it reads or writes)"
+		if o.Says != "" {
+			says = "(it calls itself a " + o.Says + ")"
+		}
+		k.print("\n%s%s  %s %s\n", mark, o.ID, o.Request, says)
 		if o.Name != o.ID {
 			k.print("        there: %s\n", o.Name)
 		}

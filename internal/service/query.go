@@ -37,6 +37,7 @@ type operation struct {
 	rights  []right.Right
 	open    bool // to everybody
 	changes bool // so that the record has it
+	keyed   bool // who is known by nothing but that they are on this machine has to show its key
 }
 
 // lets says whether a caller has one of the rights that the call needs; a call that names
@@ -45,18 +46,23 @@ func (o operation) lets(w *caller) bool {
 	if w.link != nil {
 		return strings.HasPrefix(o.id, "link")
 	}
+	if w.keyless && o.keyed {
+		return false
+	}
 	return len(o.rights) == 0 || slices.ContainsFunc(o.rights, w.Can)
 }
 
 // operations gives the calls: the document is what is served, and what requests are held
 // against. Under x-rights it says who may make a call: everybody, known people where the list
-// is empty, or those with one of the rights.
+// is empty, or those with one of the rights. Under x-key it says of a call that names no right
+// that who did not show the key of the records may not make it.
 func operations(document []byte) (map[string]operation, error) {
 	var doc struct {
 		Paths map[string]map[string]struct {
 			ID         string `yaml:"operationId"`
 			Parameters []param
 			Rights     *[]right.Right `yaml:"x-rights"`
+			Keyed      bool           `yaml:"x-key"`
 		}
 		Components struct{ Parameters map[string]param }
 	}
@@ -70,7 +76,7 @@ func operations(document []byte) (map[string]operation, error) {
 			if op.Rights == nil {
 				return nil, fmt.Errorf("openapi.yaml: %s does not say under x-rights who may make it", call)
 			}
-			o := operation{id: op.ID, params: []param{}, changes: method != "get"}
+			o := operation{id: op.ID, params: []param{}, changes: method != "get", keyed: op.Keyed}
 			for _, r := range *op.Rights {
 				switch {
 				case r == everybody:

@@ -46,11 +46,18 @@ func run(t *testing.T, main string) *running {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, project.Main), []byte(main), 0o600))
-	return served(t, app.Config{Dir: dir})
+	return served(t, app.Config{Dir: dir, Access: app.Access{Open: true}})
 }
 
 // served serves a project.
 func served(t *testing.T, c app.Config) *running {
+	t.Helper()
+	c.Access.Open = true
+	return locked(t, c)
+}
+
+// locked serves a project to those who say who they are, or show the key of the records.
+func locked(t *testing.T, c app.Config) *running {
 	t.Helper()
 	a, err := app.Open(ctx, c)
 	require.NoError(t, err)
@@ -117,7 +124,7 @@ func TestTheConsoleIsServed(t *testing.T) {
 }
 
 func TestAProgramWithoutItsConsoleSaysSo(t *testing.T) {
-	a, err := app.Open(ctx, app.Config{Dir: t.TempDir(), Data: t.TempDir()})
+	a, err := app.Open(ctx, app.Config{Dir: t.TempDir(), Data: t.TempDir(), Access: app.Access{Open: true}})
 	require.NoError(t, err)
 	defer a.Close()
 	srv := httptest.NewServer(service.New(a, fstest.MapFS{}, slog.New(slog.DiscardHandler), "test").Handler())
@@ -264,7 +271,7 @@ func TestTheStreamOfEverything(t *testing.T) {
 func TestServeEndsItsStreamsAndLetsRequestsFinish(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, project.Main), []byte(coretest.Main), 0o600))
-	a, err := app.Open(ctx, app.Config{Dir: dir})
+	a, err := app.Open(ctx, app.Config{Dir: dir, Access: app.Access{Open: true}})
 	require.NoError(t, err)
 	defer a.Close()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -327,7 +334,7 @@ func TestASecretInAnErrorIsBlanked(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, project.Main), []byte(coretest.Main+"---\ntool: x\nsummary: X.\nhttp: {url: \"http://127.0.0.1:1/${secret:KEY}\"}\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("KEY=hush-hush-hush\n"), 0o600))
-	a, err := app.Open(ctx, app.Config{Dir: dir})
+	a, err := app.Open(ctx, app.Config{Dir: dir, Access: app.Access{Open: true}})
 	require.NoError(t, err)
 	defer a.Close()
 	srv := httptest.NewServer(service.New(a, fstest.MapFS{}, slog.New(slog.DiscardHandler), "test").Handler())

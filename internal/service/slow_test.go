@@ -24,7 +24,7 @@ func slow(t *testing.T, files fstest.MapFS) (srv *httptest.Server, ended <-chan 
 	t.Helper()
 	was, wasWrite := bodyTime, writeTime
 	bodyTime, writeTime = 30*time.Millisecond, 30*time.Millisecond
-	a, err := app.Open(t.Context(), app.Config{Dir: t.TempDir()})
+	a, err := app.Open(t.Context(), app.Config{Dir: t.TempDir(), Access: app.Access{Open: true}})
 	require.NoError(t, err)
 	closed := make(chan struct{}, 100)
 	srv = httptest.NewUnstartedServer(New(a, files, slog.New(slog.DiscardHandler), "test").Handler())

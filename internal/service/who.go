@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -16,6 +17,7 @@ import (
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/right"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/people"
 	"stonebaton.example/internal/rows"
@@ -28,6 +30,9 @@ type caller struct {
 	via    string // how it is known: local, token, sign-in, link, or the application that says so
 	signin string // hash of the cookie's value, where they have signed in
 	link   *people.Link
+	// keyless is the local person where they do not show the key of the records: they may look
+	// and talk.
+	keyless bool
 }
 
 // local says whether the caller is the one person of a service that does not know who is who.
@@ -43,6 +48,8 @@ func (w *caller) seer() string {
 }
 
 var theLocal = &caller{Person: people.Person{Name: engine.Local, Rights: []right.Right{right.Admin}}, via: engine.Local}
+
+var keylessLocal = &caller{Person: people.Person{Name: engine.Local, Rights: []right.Right{right.Talk, right.View}}, via: engine.Local, keyless: true}
 
 // Bounds of sign-ins.
 const (
@@ -101,6 +108,11 @@ func hashOf(value string) string {
 	return hex.EncodeToString(h[:])
 }
 
+// keyless says what the local person needs that does not show the key of the records.
+func keyless() error {
+	return api.Narrower("key", problem(http.StatusForbidden, "In a browser, open the link that `stonebaton console` prints. Commands of the same user find the key; else it is in local.key in the folder of the records, for STONEBATON_TOKEN or Authorization: Bearer KEY.", "on this machine one settles and builds with the key of the records, and this request does not show it"))
+}
+
 const signInRemedy = "Sign in with your token: in the console, or with `stonebaton sign-in`; `stonebaton person token NAME`, on the machine of the service, gives a new one."
 
 func unknownCaller() error {
@@ -118,15 +130,34 @@ func (s *Service) who(r *http.Request) (*caller, error) {
 			return w, err
 		}
 	}
-	none, err := s.app.People.None()
-	switch {
+	switch here, err := s.here(); {
 	case err != nil:
-		s.log.Error("the file of the people cannot be read", "error", err)
-		return nil, problem(http.StatusServiceUnavailable, "", "%v", err)
-	case !s.app.Access.Beyond && (none || s.app.Access.Local):
-		return theLocal, nil
+		return nil, err
+	case !here:
+		return nil, unknownCaller()
+	case !s.app.Access.Open:
+		return keylessLocal, nil
 	}
-	return nil, unknownCaller()
+	return theLocal, nil
+}
+
+// here says whether who comes from this machine is the local person.
+func (s *Service) here() (bool, error) {
+	none, err := s.app.People.None()
+	if err != nil {
+		s.log.Error("the file of the people cannot be read", "error", err)
+		return false, problem(http.StatusServiceUnavailable, "", "%v", err)
+	}
+	return !s.app.Access.Beyond && (none || s.app.Access.Local), nil
+}
+
+// unlocks says whether a token is the key of the records, and may be used as such.
+func (s *Service) unlocks(token string) bool {
+	if !strings.HasPrefix(token, app.KeyPrefix) || !s.app.Unlocks(token) {
+		return false
+	}
+	here, err := s.here()
+	return here && err == nil
 }
 
 // bearer says who asks with a token, of their own or of an application that says for whom.
@@ -141,6 +172,9 @@ func (s *Service) bearer(r *http.Request, auth string) (*caller, error) {
 	}
 	if !strings.EqualFold(scheme, "Bearer") {
 		return nil, problem(http.StatusUnauthorized, "Send Authorization: Bearer TOKEN.", "the scheme %q is not known here", scheme)
+	}
+	if s.unlocks(token) {
+		return theLocal, nil
 	}
 	var w *caller
 	p, err := people.Person{}, error(nil)
@@ -228,6 +262,12 @@ func (s *Service) signedIn(r *http.Request, value string) (*caller, error) {
 		}
 		s.door.signins.Set(h, x, ttlcache.DefaultTTL)
 	}
+	if x.Person == engine.Local {
+		if here, err := s.here(); !here || x.Salt != hashOf(s.app.Key()) {
+			return nil, cmp.Or(err, store.ErrNoSignin)
+		}
+		return &caller{Person: theLocal.Person, via: engine.Local, signin: h}, nil
+	}
 	p, ok, err := s.app.People.Find(x.Person)
 	switch {
 	case err != nil:
@@ -263,6 +303,8 @@ func (s *Service) entitled(calls map[string]operation) echo.MiddlewareFunc {
 			case op.lets(w):
 			case w.link != nil:
 				err = problem(http.StatusForbidden, "Sign in for all else.", "with a link one decides its ticket, and nothing else")
+			case w.keyless:
+				err = keyless()
 			default:
 				err = problem(http.StatusForbidden, "Ask somebody with the right "+string(right.Admin)+" for it.", "%s may not do this: it needs the right %s", w.Name, right.Words(op.rights, " or "))
 			}

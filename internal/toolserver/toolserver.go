@@ -43,6 +43,8 @@ type Server struct {
 
 	mu      sync.Mutex
 	offered map[string]ledger.Hash // contracts by tool
+
+	taken taken
 }
 
 // New gives a server of the tools of an app's project. It follows the
@@ -73,12 +75,25 @@ func New(a *app.App, log *slog.Logger) *Server {
 
 // Run serves one client over a transport, until it goes or ctx ends.
 func (t *Server) Run(ctx context.Context, over mcp.Transport) error {
-	return t.server.Run(ctx, over)
+	return t.server.Run(ctx, watched{over, &t.taken})
 }
 
-// Handler serves clients over streamable HTTP.
+// sessionless is the first revision of the protocol whose requests over HTTP stand alone.
+const sessionless = "2026-07-28"
+
+// Handler serves clients over streamable HTTP, in sessions as far as their revision of the
+// protocol has them.
 func (t *Server) Handler() http.Handler {
-	return mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return t.server }, &mcp.StreamableHTTPOptions{SessionTimeout: 30 * time.Minute})
+	here := func(*http.Request) *mcp.Server { return t.server }
+	sessions := mcp.NewStreamableHTTPHandler(here, &mcp.StreamableHTTPOptions{SessionTimeout: 30 * time.Minute})
+	single := mcp.NewStreamableHTTPHandler(here, &mcp.StreamableHTTPOptions{Stateless: true, PropagateRequestCancellation: true})
+	return t.taken.watch(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Mcp-Protocol-Version") >= sessionless { // revisions are dates
+			single.ServeHTTP(w, r)
+			return
+		}
+		sessions.ServeHTTP(w, r)
+	}))
 }
 
 // offer brings the list of tools up to date.
@@ -160,6 +175,7 @@ func start(p *project.Project, name, args string) engine.Start {
 // call carries a client's call out as a run of its own.
 func (t *Server) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.CallToolResult, error) {
 	who := "a client"
+	session, id := request(req)
 	if init := req.Session.InitializeParams(); init != nil && init.ClientInfo != nil && init.ClientInfo.Name != "" {
 		who = init.ClientInfo.Name
 	}
@@ -215,7 +231,7 @@ func (t *Server) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.CallT
 			stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 			defer cancel()
 			var over *loop.RefusedError
-			if err := t.app.Engine.Stop(stop, b.Run, who, "the client went away"); err != nil && !errors.As(err, &over) {
+			if err := t.app.Engine.Stop(stop, b.Run, who, t.taken.because(session, id)); err != nil && !errors.As(err, &over) {
 				t.log.Warn("failed to stop the run of a client that went away", "run", b.Run, "error", err)
 			}
 			return nil, ctx.Err()

@@ -15,7 +15,7 @@ import { TicketPage, Tickets } from "./pages/tickets";
 import { Try } from "./pages/try";
 import { count } from "./say";
 import { useTold } from "./told";
-import { Acting, can, Known, Myself, useWho } from "./who";
+import { Acting, can, Keyless, Known, Myself, useWho } from "./who";
 import { Boundary } from "./ui/boundary";
 import { Button, Dialog, Note, Seen } from "./ui/ui";
 
@@ -84,6 +84,7 @@ function Frame() {
         </div>
       </header>
       <Acting />
+      <Keyless />
       {!online && (
         <p role="status" className="border-b border-joint-strong bg-bad-soft px-4 py-1.5 text-bad">
           The service does not answer. This page keeps trying, and resumes where it was.

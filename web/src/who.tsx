@@ -1,6 +1,6 @@
 // Who asks: what the service knows of the person in front of the console, and the page on which they sign in.
 import { useQuery } from "@tanstack/react-query";
-import { createContext, useContext, useState, type ReactNode } from "react";
+import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import { words, type Me, type Ticket } from "./api";
 import { change, query, useChange } from "./queries";
@@ -9,13 +9,14 @@ import { Button, Dialog, Note } from "./ui/ui";
 // Asking is the person in front of the console, and the name that the local person acts as in this tab; "" is their own.
 type Asking = Me & { acts: string };
 
-const Who = createContext<Asking>({ acts: "", name: "", rights: [], is: [], via: "", local: false, people: false, sign_in: true });
+const Who = createContext<Asking>({ acts: "", name: "", rights: [], is: [], via: "", local: false, people: false, keyless: false, sign_in: true });
 
 export const useWho = () => useContext(Who);
 export const can = (me: Me, ...rights: Me["rights"][number][]) => rights.some((r) => me.rights.includes(r));
 
 // decides says whether a person may settle a ticket, and has not agreed to it yet. The service has the last word.
 export function decides(me: Asking, t: Ticket): boolean {
+  if (me.keyless) return false;
   if (me.acts) return t.barred !== me.acts && !t.votes.some((v) => v.by === me.acts) && (t.by.length === 0 || t.by.includes(me.acts));
   if (me.local) return true;
   if (t.barred === me.name || t.votes.some((v) => v.by === me.name)) return false;
@@ -25,11 +26,34 @@ export function decides(me: Asking, t: Ticket): boolean {
 
 // Known shows what is for people who are known, and to others the page on which they sign in.
 export function Known({ children }: { children: ReactNode }) {
-  const me = useQuery(query.me());
+  const [key, setKey] = useState(keyOfLink);
+  const enter = useChange(change.signIn);
+  const { mutate } = enter;
+  useEffect(() => {
+    if (!key) return;
+    history.replaceState(null, "", window.location.pathname + window.location.search); // it is nobody's to see
+    mutate(key, { onSettled: () => setKey("") });
+  }, [key, mutate]);
+  const me = useQuery({ ...query.me(), enabled: !key });
+  if (enter.error) return <main className="p-6"><Note bad>{words(enter.error)}</Note></main>;
   if (me.error) return <div className="p-6"><Note bad>{words(me.error)}</Note></div>;
   if (!me.data) return null;
   if (me.data.sign_in) return <SignIn />;
   return <Who.Provider value={{ ...me.data, acts: me.data.local ? (sessionStorage.getItem(tab) ?? "") : "" }}>{children}</Who.Provider>;
+}
+
+// keyOfLink gives the key of a link as `stonebaton console` prints it; "" where there is none.
+const keyOfLink = () => /^#key=([\w.-]+)$/.exec(window.location.hash)?.[1] ?? "";
+
+// Keyless says to the local person what it takes to do more than look and talk.
+export function Keyless() {
+  const me = useWho();
+  if (!me.keyless) return null;
+  return (
+    <div role="status" className="border-b border-joint-strong bg-face px-4 py-1.5 text-[12px] text-ink-2">
+      Here you look and talk. To settle and build, open the link that <code className="font-mono">stonebaton console</code> prints.
+    </div>
+  );
 }
 
 const tab = "stonebaton.acts"; // where a tab keeps as whom it acts
@@ -104,8 +128,10 @@ export function Myself() {
         {me.name}
       </Button>
       <Dialog title={`You are ${me.name}`} open={open} onClose={() => setOpen(false)}>
-        {me.local ? (
-          <p>This service is on loopback, and you did not say who you are: you may do everything, and act as anybody. The record says as whom.</p>
+        {me.keyless ? (
+          <p>This service is on loopback, and you did not say who you are: you may look, and talk. The link that <code className="font-mono">stonebaton console</code> prints opens all else.</p>
+        ) : me.local ? (
+          <p>This service is on loopback, and you came with the key of its records: you may do everything, and act as anybody. The record says as whom.</p>
         ) : (
           <p>
             You may {me.rights.join(", ")}

@@ -361,9 +361,13 @@ func also(ctx context.Context, session *mcp.ClientSession, cat *project.Catalogu
 }
 
 func offer(t *mcp.Tool) project.Offer {
-	o := project.Offer{Name: t.Name, Tool: project.ToolName(t.Name), Summary: strings.TrimSpace(t.Description), Says: "write"}
-	if a := t.Annotations; a != nil && a.ReadOnlyHint {
+	o := project.Offer{Name: t.Name, Tool: project.ToolName(t.Name), Summary: strings.TrimSpace(t.Description)}
+	switch a := t.Annotations; {
+	case a == nil:
+	case a.ReadOnlyHint:
 		o.Says = "read"
+	case a.DestructiveHint != nil || a.IdempotentHint: // said of writes alone
+		o.Says = "write"
 	}
 	if len(o.Summary) > 4000 {
 		o.Summary = strings.ToValidUTF8(o.Summary[:4000], "")
@@ -372,12 +376,20 @@ func offer(t *mcp.Tool) project.Offer {
 	if o.Input == nil || o.Input["type"] != "object" {
 		o.Fault = "its input is not an object"
 	}
-	delete(o.Input, "$schema")
+	undated(o.Input)
 	if out, ok := plain(t.OutputSchema).(map[string]any); ok {
-		delete(out, "$schema")
+		undated(out)
 		o.Output = out
 	}
 	return o
+}
+
+// undated leaves out of a schema that it is of the draft that schemas are of where they say
+// nothing.
+func undated(doc map[string]any) {
+	if draft, _ := doc["$schema"].(string); strings.Contains(draft, "/2020-12/") {
+		delete(doc, "$schema")
+	}
 }
 
 // plain gives a value as encoding/json reads it.
