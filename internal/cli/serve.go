@@ -181,6 +181,9 @@ var serveCommand = command{
 				return err
 			}
 			k.problems(a)
+			if link := consoleLink(addressOf(l), a.LocalKey()); a.LocalKey() != "" {
+				k.note("The console, with the key of the records: %s\n", link)
+			}
 			return k.serve(ctx, a, l, log, *open)
 		}
 	},
@@ -194,8 +197,8 @@ func (k *call) problems(a *app.App) {
 	}
 }
 
-// serve says that it is ready and serves until ctx ends.
-func (k *call) serve(ctx context.Context, a *app.App, l net.Listener, log *slog.Logger, open bool) error {
+// addressOf gives the URL of a listener.
+func addressOf(l net.Listener) string {
 	scheme := "http"
 	if _, plain := l.(*net.TCPListener); !plain {
 		scheme = "https"
@@ -204,7 +207,12 @@ func (k *call) serve(ctx context.Context, a *app.App, l net.Listener, log *slog.
 	if host, port, err := net.SplitHostPort(at); err == nil && net.ParseIP(host).IsUnspecified() {
 		at = "127.0.0.1:" + port // which is one of all
 	}
-	url := scheme + "://" + at
+	return scheme + "://" + at
+}
+
+// serve says that it is ready and serves until ctx ends.
+func (k *call) serve(ctx context.Context, a *app.App, l net.Listener, log *slog.Logger, open bool) error {
+	url := addressOf(l)
 	if err := a.Announce(url); err != nil {
 		log.Warn("failed to note the address for commands in the project's folder", "error", err)
 	}
