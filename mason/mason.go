@@ -120,6 +120,13 @@ func Says(done string) Option {
 // ReasonFirst asks the model to say why before it calls.
 func ReasonFirst() Option { return func(d *document) { d.fields["reason_first"] = true } }
 
+// Attach adds a file to the result of the call that ctx belongs to: it is kept by its content,
+// shown with the step, and a picture to models that take pictures. Typ is its media type, such as
+// "image/png". What is given stands for the file in a result; it may be left out.
+func Attach(ctx context.Context, name, typ string, body []byte) map[string]any {
+	return own.Attach(ctx, name, typ, body)
+}
+
 // Refuse gives an error that says that nothing was done, in words for the model.
 func Refuse(format string, args ...any) error { return &own.Refusal{Say: fmt.Sprintf(format, args...)} }
 

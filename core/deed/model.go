@@ -19,13 +19,17 @@ type Request struct {
 	Temperature *float64           `json:"temperature,omitempty"` // nil: the endpoint's own
 	Seed        *int               `json:"seed,omitempty"`
 	MaxTokens   int                `json:"max_tokens,omitempty"`
-	Choice      string             `json:"choice,omitempty"` // some, or the tool that has to be called; "" is free
-	Offer       bool               `json:"offer,omitempty"`  // the endpoint takes Answer as a field of its own
-	Answer      map[string]any     `json:"answer,omitempty"` // JSON Schema that the answer has to fit; nil: any text
+	Choice      string             `json:"choice,omitempty"`   // some, or the tool that has to be called; "" is free
+	Offer       bool               `json:"offer,omitempty"`    // the endpoint takes Answer as a field of its own
+	Pictures    bool               `json:"pictures,omitempty"` // the model takes those of the messages
+	Answer      map[string]any     `json:"answer,omitempty"`   // JSON Schema that the answer has to fit; nil: any text
 }
 
 // Tokens estimates the tokens of a text: about four letters each.
 func Tokens(text string) int { return (len(text) + 3) / 4 }
+
+// picture is about what a picture costs, in tokens.
+const picture = 1000
 
 // Estimate counts a request's tokens.
 func (r Request) Estimate() int {
@@ -35,6 +39,9 @@ func (r Request) Estimate() int {
 	}
 	for _, m := range r.Messages {
 		n += 4 + Tokens(m.Text)
+		if r.Pictures {
+			n += picture * len(m.Pictures)
+		}
 		for _, c := range m.Calls {
 			n += Tokens(c.Tool) + Tokens(c.Args)
 		}

@@ -82,4 +82,13 @@ type Result struct {
 	Value any
 	More  bool // there were more rows than the tool may take
 	Sent  *ledger.Sent
+	// Files came with it. They are kept by their content and named in Sent; what stands for one
+	// in the value is up to the tool.
+	Files []File
+}
+
+// File is a file that came with a result.
+type File struct {
+	Name, Type string
+	Body       []byte
 }

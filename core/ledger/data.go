@@ -41,6 +41,7 @@ type Message struct {
 	Call      string `json:"call,omitempty"`      // the id of the call it answers, for FromTool
 	Reasoning string `json:"reasoning,omitempty"` // for Assistant, where its agent wants it sent on
 	Ended     Ended  `json:"ended,omitempty"`     // how that call ended, where it did not return; "" before events of version 2
+	Pictures  []File `json:"pictures,omitempty"`  // that came with the result, for models that take them
 }
 
 // Ended is how a call ended that did not return, so that nobody has to read it out of words.
@@ -390,7 +391,9 @@ type CallReturned struct {
 	Note   string          `json:"note,omitempty"`   // what went wrong beside it, for the developer
 	Handle string          `json:"handle,omitempty"` // names the whole in later arguments, where the words are cut
 	By     string          `json:"by,omitempty"`     // the person who told us, for an outcome ticket
-	MS     int64           `json:"ms"`
+	// Pictures are those of the files that a model which takes pictures is shown with the words.
+	Pictures []File `json:"pictures,omitempty"`
+	MS       int64  `json:"ms"`
 }
 
 // CallFailed is a call that brought no result. RetryAt is set when it will be

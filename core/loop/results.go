@@ -120,7 +120,8 @@ func CallReturned(p *project.Project, s *run.State, step ledger.StepID, r deed.R
 	if err != nil {
 		return []ledger.Event{CallFailed(p, s, step, deed.Failure{Outcome: ledger.Unknown, Class: "result", Say: "the result is not JSON: " + err.Error(), Sent: r.Sent}, took, now, jitter)}
 	}
-	ret := &ledger.CallReturned{Result: raw, Words: amended(c) + sp.Words, Sent: r.Sent, MS: took.Milliseconds()}
+	words, pictures := withFiles(amended(c)+sp.Words, r.Sent)
+	ret := &ledger.CallReturned{Result: raw, Words: words, Pictures: pictures, Sent: r.Sent, MS: took.Milliseconds()}
 	if !sp.Whole {
 		ret.Handle = HandleOf(s.Run(), step)
 	}
@@ -131,6 +132,33 @@ func CallReturned(p *project.Project, s *run.State, step ledger.StepID, r deed.R
 		ret.Note = note
 	}
 	return events
+}
+
+// Bounds of the pictures of one result that a model is shown.
+const (
+	maxPictures = 8
+	maxPicture  = 5 << 20 // bytes of one
+)
+
+// withFiles names in the words of a result the files that came with it, where they do not, and
+// gives those that are pictures for models.
+func withFiles(words string, sent *ledger.Sent) (string, []ledger.File) {
+	if sent == nil {
+		return words, nil
+	}
+	var pictures []ledger.File
+	for _, f := range sent.Files {
+		if !strings.Contains(words, f.Path) {
+			words += fmt.Sprintf("\nWith it came the file %s (%s, %d bytes).", f.Path, f.Type, f.Bytes)
+		}
+		switch f.Type {
+		case "image/png", "image/jpeg", "image/gif", "image/webp":
+			if f.Bytes <= maxPicture && len(pictures) < maxPictures {
+				pictures = append(pictures, f)
+			}
+		}
+	}
+	return strings.TrimPrefix(words, "\n"), pictures
 }
 
 // sets gives the change of state that goes with a result; nil where there is none, with a

@@ -44,6 +44,7 @@ func (c *compiler) compile() {
 			Temperature                                               *float64
 			MaxTokens                                                 int  `json:"max_tokens"`
 			TakesSchema                                               bool `json:"takes_schema"`
+			TakesPictures                                             bool `json:"takes_pictures"`
 			Price                                                     Price
 			Retry                                                     *int
 		}
@@ -80,7 +81,7 @@ func (c *compiler) compile() {
 	for name, r := range m.Models {
 		at := "/models/" + name
 		md := &Model{Name: name, Speaks: r.Speaks, Remote: r.Name, Lines: r.Lines, Headers: map[string]string{}, Temperature: r.Temperature,
-			MaxTokens: r.MaxTokens, Schema: r.TakesSchema, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback, Place: c.main.at(at)}
+			MaxTokens: r.MaxTokens, Schema: r.TakesSchema, Pictures: r.TakesPictures, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback, Place: c.main.at(at)}
 		md.URL, md.Key = c.vars(c.main, at+"/url", r.URL), c.vars(c.main, at+"/key", r.Key)
 		for k, v := range r.Headers {
 			md.Headers[k] = c.vars(c.main, at+"/headers/"+k, v)

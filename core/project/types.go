@@ -61,6 +61,7 @@ type Model struct {
 	Temperature *float64 // nil: not sent, so the endpoint's own holds
 	MaxTokens   int
 	Schema      bool // the endpoint takes the schema that an answer has to fit
+	Pictures    bool // it takes pictures
 	Price       Price
 	Timeout     time.Duration // how long it may say nothing
 	Longest     time.Duration // how long one reply may take in all

@@ -119,7 +119,7 @@ func Build(p *project.Project, s *run.State, t *run.Thread, model string, at tim
 	}
 	return Built{
 		Request: deed.Request{Run: s.Run(), Agent: a.Name, Model: model, System: system, Tools: box.Contracts, Messages: messages,
-			Temperature: temperature, Seed: a.Settings.Seed, MaxTokens: most, Choice: choice, Answer: shape.Doc(), Offer: m.Schema},
+			Temperature: temperature, Seed: a.Settings.Seed, MaxTokens: most, Choice: choice, Answer: shape.Doc(), Offer: m.Schema, Pictures: m.Pictures},
 		Parts:      parts,
 		SystemHash: ledger.HashOf([]byte(system)), ToolsHash: box.Hash, ToolsJSON: box.JSON, Hashes: hashes,
 	}, nil

@@ -488,7 +488,7 @@ func (s *State) callEvent(c *Call, e ledger.Event) error {
 	case *ledger.CallStarted:
 		c.Progress, c.Attempt, c.Fired = InFlight, d.Attempt, false
 	case *ledger.CallReturned:
-		c.Progress, c.Words = Returned, d.Words
+		c.Progress, c.Words, c.Pictures = Returned, d.Words, d.Pictures
 		if c.Turn.N == 0 {
 			c.Result = d.Result
 		}
@@ -752,7 +752,7 @@ func (t *Thread) results(u *Turn) {
 		return // no model made the calls, and none reads of them
 	}
 	for _, c := range u.Calls {
-		m := ledger.Message{Role: ledger.FromTool, Tool: c.Decided.Tool, Call: c.Decided.ID, Text: c.Words}
+		m := ledger.Message{Role: ledger.FromTool, Tool: c.Decided.Tool, Call: c.Decided.ID, Text: c.Words, Pictures: c.Pictures}
 		switch {
 		case c.first:
 		case c.Progress == CallFailed:

@@ -297,6 +297,7 @@ type Call struct {
 	RetryAt  time.Time
 	Fired    bool
 	Words    string
+	Pictures []ledger.File   // that go with the words
 	Result   json.RawMessage // of one that no model made
 	Failure  *ledger.CallFailed
 	Looked   *ledger.CallLooked // what was seen before a person is asked; nil: nothing was looked at

@@ -111,7 +111,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	allow.opened()
 	a.Projects.report()
 	a.Tools = a.Workshop.Set
-	a.Models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(a.Secrets)}
+	a.Models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(a.Secrets, st)}
 	a.Engine = engine.New(engine.Config{Log: st, Models: a.Models, Tools: a.Tools, Projects: a.Projects, Blanker: a.Secrets, Live: a.Hub, Clock: engine.WallClock{}, Logger: c.Logger,
 		Room: func() error { return st.Room(c.Spare) }})
 	watching, cancel := context.WithCancel(context.Background())

@@ -114,7 +114,7 @@ func rehearse(ctx context.Context, p *project.Project, shop *Workshop, d *projec
 	everywhere := &understudy.Wire{Always: true, Slips: d.Slips, Seed: d.Seed}
 	var models engine.Models = model.Set{"understudy": everywhere, "chat-completions": everywhere}
 	if d.Model != "" {
-		models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(shop.Secrets)}
+		models = model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(shop.Secrets, nil)}
 	}
 	e := engine.New(engine.Config{Log: log, Models: models, Tools: shop.Set.Rehearsal(), Projects: fixed{p}, Blanker: shop.Secrets,
 		Live: &live.Hub{}, Clock: clock, Jitter: func() float64 { return 0 }, NewID: func() string { return "drill" }})

@@ -81,12 +81,12 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), changed: c.Changed, trust: c.trust,
 		docs: map[string]readDocument{}, asked: map[string]string{}}
 	w.life, w.end = context.WithCancel(context.Background())
-	w.Servers = mcp.New(c.Dir, w.client, c.Records, c.Changed)
+	w.Servers = mcp.New(c.Dir, w.client, c.Changed)
 	handlers := map[string]tools.Handler{"mcp": w.Servers, "openapi": thttp.New(w.client)}
 	for _, k := range kinds {
 		handlers[k.Name] = k.handler(w, c)
 	}
-	w.Set = tools.NewSet(handlers, w.trust.hold)
+	w.Set = tools.NewSet(handlers, w.trust.hold, c.Records)
 	return w
 }
 

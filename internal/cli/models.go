@@ -76,7 +76,7 @@ func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Stor
 			}
 			return &api.Problem{Detail: fmt.Sprintf("unknown model %q.%s", name, near.Hint(name, have)), Remedy: "`stonebaton models` lists them."}
 		}
-		out = app.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s)}, s, p, m)
+		out = app.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s, nil)}, s, p, m)
 	} else {
 		var err error
 		if out, err = k.client().TestModel(ctx, name); err != nil {

@@ -20,7 +20,7 @@ import (
 // anything. All else is offered to be kept.
 var shown = []string{"text/csv", "text/plain", "text/tab-separated-values", "application/json", "image/png", "image/jpeg", "image/gif", "image/webp", "application/pdf"}
 
-// file gives a file that a program of a run made, by its content.
+// file gives a file that came with a result of a run, by its content.
 func (s *Service) file(c *echo.Context) error {
 	ctx, id, hash := c.Request().Context(), c.Param("id"), ledger.Hash(c.Param("hash"))
 	if err := s.mayRead(c, id); err != nil {
@@ -47,6 +47,26 @@ func (s *Service) file(c *echo.Context) error {
 		}
 	}
 	return problem(http.StatusNotFound, "The steps of the run name its files.", "run %s has made no file %q", id, hash)
+}
+
+// triedFile gives a file that came with the result of a try.
+func (s *Service) triedFile(c *echo.Context) error {
+	t, err := s.oneTry(c.Request().Context(), c.Param("id"))
+	if err != nil {
+		return err
+	}
+	if t.Sent != nil {
+		for _, f := range t.Sent.Files {
+			if f.Hash == ledger.Hash(c.Param("hash")) {
+				body, err := s.app.Store.File(f.Hash)
+				if err != nil {
+					return err
+				}
+				return give(c, f, body)
+			}
+		}
+	}
+	return problem(http.StatusNotFound, "The try names its files.", "no file %q came with try %s", c.Param("hash"), c.Param("id"))
 }
 
 // give answers with a file, shown where the request asks for it and nothing in it can run.

@@ -115,6 +115,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.POST("/choose", s.choose)
 	g.GET("/tries", s.tries)
 	g.GET("/tries/:id", s.tried)
+	g.GET("/tries/:id/files/:hash", s.triedFile)
 	g.GET("/outbox", s.outbox)
 	g.POST("/undo/:key", s.undo)
 	g.GET("/sources", s.sources)

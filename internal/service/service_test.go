@@ -308,7 +308,7 @@ func TestTry(t *testing.T) {
 	keep := secret.New(func(string) (string, bool) { return "", false })
 	try := func(name string, in api.Try) api.Tried {
 		t.Helper()
-		out, err := app.Try(ctx, p, tools.NewSet(nil, nil), keep, name, "local", in)
+		out, err := app.Try(ctx, p, tools.NewSet(nil, nil, nil), keep, name, "local", in)
 		require.NoError(t, err)
 		return out
 	}
@@ -324,9 +324,9 @@ func TestTry(t *testing.T) {
 	assert.Equal(t, "reserve was not called: berth is missing (Such as C4).", r.Words)
 	r = try("toot", api.Try{})
 	assert.Equal(t, "Done; there is no result.", r.Words)
-	_, err := app.Try(ctx, p, tools.NewSet(nil, nil), keep, "toto", "local", api.Try{})
+	_, err := app.Try(ctx, p, tools.NewSet(nil, nil, nil), keep, "toto", "local", api.Try{})
 	require.ErrorContains(t, err, `Did you mean "toot"?`)
-	_, err = app.Try(ctx, p, tools.NewSet(nil, nil), keep, "toot", "local", api.Try{Tools: "off"})
+	_, err = app.Try(ctx, p, tools.NewSet(nil, nil, nil), keep, "toot", "local", api.Try{Tools: "off"})
 	require.ErrorContains(t, err, "Use live or stubs.")
 }
 

@@ -56,6 +56,7 @@ type Rehearser interface {
 type Set struct {
 	handlers map[string]Handler
 	allow    func(deed.Invocation) *deed.Failure
+	keeper   Keeper
 	rates    rates
 	kept     *ttlcache.Cache[string, kept]
 }
@@ -64,9 +65,12 @@ type Set struct {
 const maxKept = 1000
 
 // NewSet gives a set of handlers. Allow says why a handler must not be called; nil allows
-// all.
-func NewSet(handlers map[string]Handler, allow func(deed.Invocation) *deed.Failure) *Set {
-	return &Set{handlers: handlers, allow: allow, kept: ttlcache.New(ttlcache.WithCapacity[string, kept](maxKept), ttlcache.WithDisableTouchOnHit[string, kept]())}
+// all. Keeper keeps the files of results; nil keeps none.
+func NewSet(handlers map[string]Handler, allow func(deed.Invocation) *deed.Failure, keeper Keeper) *Set {
+	if keeper == nil {
+		keeper = forgetful
+	}
+	return &Set{handlers: handlers, allow: allow, keeper: keeper, kept: ttlcache.New(ttlcache.WithCapacity[string, kept](maxKept), ttlcache.WithDisableTouchOnHit[string, kept]())}
 }
 
 // Call carries a call out. A tool whose calls go to stubs but that has none is
@@ -93,6 +97,9 @@ func (s *Set) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.F
 		}
 	}
 	r, bad := safely(ctx, h, i)
+	if bad == nil {
+		keep(ctx, s.keeper, &r)
+	}
 	if bad == nil && i.Tool.Cache > 0 {
 		s.kept.Set(keyOf(i), kept{r, time.Now()}, i.Tool.Cache)
 	}
@@ -139,7 +146,7 @@ func (s *Set) Rehearsal() *Set {
 			handlers[kind] = r.Rehearsal()
 		}
 	}
-	return NewSet(handlers, s.allow)
+	return NewSet(handlers, s.allow, nil)
 }
 
 // Close ends what handlers hold open.
@@ -287,7 +294,11 @@ func (s *Set) recall(i deed.Invocation) (deed.Result, bool) {
 		return deed.Result{}, false
 	}
 	r := x.Value().result
-	r.Sent = &ledger.Sent{Method: "CACHE", URL: fmt.Sprintf("the result of %s, kept for %s", x.Value().at.Format("15:04:05"), i.Tool.Cache)}
+	var files []ledger.File
+	if r.Sent != nil {
+		files = r.Sent.Files
+	}
+	r.Sent = &ledger.Sent{Method: "CACHE", URL: fmt.Sprintf("the result of %s, kept for %s", x.Value().at.Format("15:04:05"), i.Tool.Cache), Files: files}
 	return r, true
 }
 

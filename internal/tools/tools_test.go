@@ -48,7 +48,7 @@ script: return 1
 
 func call(p *project.Project, name, arg string, stub bool) (deed.Result, *deed.Failure) {
 	args := map[string]any{"name": arg}
-	return tools.NewSet(map[string]tools.Handler{"http": real{}, "script": real{}}, nil).Call(context.Background(), deed.Invocation{Project: p, Tool: p.Tools[name], Args: args, Stub: stub, Vars: expr.Vars{"args": args}})
+	return tools.NewSet(map[string]tools.Handler{"http": real{}, "script": real{}}, nil, nil).Call(context.Background(), deed.Invocation{Project: p, Tool: p.Tools[name], Args: args, Stub: stub, Vars: expr.Vars{"args": args}})
 }
 
 func TestAStubStandsBehindTheSameContract(t *testing.T) {
@@ -80,7 +80,7 @@ func TestWhatHasNoStub(t *testing.T) {
 	r, bad = call(p, "tide", "x", false)
 	require.Nil(t, bad)
 	assert.Equal(t, "high", r.Value, "a tool of stubs alone answers from them, live too")
-	_, bad = tools.NewSet(nil, nil).Call(context.Background(), deed.Invocation{Tool: p.Tools["sum"]})
+	_, bad = tools.NewSet(nil, nil, nil).Call(context.Background(), deed.Invocation{Tool: p.Tools["sum"]})
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "no handler of the kind")
 }
@@ -93,7 +93,7 @@ func (broken) Call(context.Context, deed.Invocation) (deed.Result, *deed.Failure
 
 func TestAHandlerThatBreaksDownFailsItsCallAlone(t *testing.T) {
 	_, _, i := shaped(t, "")
-	_, bad := tools.NewSet(map[string]tools.Handler{"http": broken{}}, nil).Call(t.Context(), i)
+	_, bad := tools.NewSet(map[string]tools.Handler{"http": broken{}}, nil, nil).Call(t.Context(), i)
 	require.NotNil(t, bad)
 	assert.Equal(t, "x panicked: out of order", bad.Say)
 	assert.Equal(t, ledger.Unknown, bad.Outcome)
@@ -116,7 +116,7 @@ func shaped(t *testing.T, more string) (*tools.Set, *counted, deed.Invocation) {
 	p := tooltest.Project(t, "tool: x\nsummary: Do x when it is asked for.\neffect: read\ninput: {type: object, properties: {name: {type: string, description: n}}}\nhttp: {url: \"http://127.0.0.1:1/\"}\n"+more, nil)
 	c := &counted{}
 	args := map[string]any{"name": "a"}
-	return tools.NewSet(map[string]tools.Handler{"http": c}, nil), c, deed.Invocation{Project: p, Tool: p.Tools["x"], Args: args, Vars: expr.Vars{"args": args}}
+	return tools.NewSet(map[string]tools.Handler{"http": c}, nil, nil), c, deed.Invocation{Project: p, Tool: p.Tools["x"], Args: args, Vars: expr.Vars{"args": args}}
 }
 
 func TestAResultIsKeptForAsLongAsItsToolAllows(t *testing.T) {

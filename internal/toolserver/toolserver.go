@@ -10,10 +10,12 @@ import (
 	"log/slog"
 	"maps"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 
@@ -256,6 +258,37 @@ func failed(words string) *mcp.CallToolResult {
 	return &mcp.CallToolResult{IsError: true, Content: []mcp.Content{&mcp.TextContent{Text: words}}}
 }
 
+// media gives the files that came with a result as the protocol has them. One that is not kept
+// any more is left to the words, which name it.
+func (t *Server) media(sent *ledger.Sent) (out []mcp.Content) {
+	if sent == nil {
+		return nil
+	}
+	for _, f := range sent.Files {
+		body, err := t.app.Store.File(f.Hash)
+		if err != nil {
+			t.log.Warn("a file of a result cannot be read", "file", f.Path, "hash", f.Hash, "error", err)
+			continue
+		}
+		switch group, _, _ := strings.Cut(f.Type, "/"); group {
+		case "image":
+			out = append(out, &mcp.ImageContent{MIMEType: f.Type, Data: body})
+		case "audio":
+			out = append(out, &mcp.AudioContent{MIMEType: f.Type, Data: body})
+		default:
+			at := url.URL{Scheme: "file", Path: "/" + f.Path}
+			res := &mcp.ResourceContents{URI: at.String(), MIMEType: f.Type}
+			if strings.HasPrefix(f.Type, "text/") && utf8.Valid(body) {
+				res.Text = string(body)
+			} else {
+				res.Blob = body
+			}
+			out = append(out, &mcp.EmbeddedResource{Resource: res})
+		}
+	}
+	return out
+}
+
 // result words the end of a run of one call.
 func (t *Server) result(s *run.State, id string) (*mcp.CallToolResult, error) {
 	if s.Closed().Status != ledger.Done {
@@ -276,6 +309,7 @@ func (t *Server) result(s *run.State, id string) (*mcp.CallToolResult, error) {
 		case *ledger.CallReturned:
 			if e.Step.Parent() == ledger.OutsideTurn {
 				whole = d.Result
+				out.Content = append(out.Content, t.media(d.Sent)...)
 			}
 		case *ledger.FrameClosed:
 			if e.Step == ledger.Root {

@@ -1,4 +1,4 @@
-// The files that a program made: opened here where that is safe, or kept.
+// The files that came with a result: pictures are seen at once, others opened where that is safe, and each can be kept.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { words, type Sent } from "./api";
@@ -7,39 +7,51 @@ import { Button, Dialog, Note } from "./ui/ui";
 
 type File = NonNullable<Sent["files"]>[number];
 
-const address = (run: string, f: File, show: boolean) => `/api/runs/${encodeURIComponent(run)}/files/${f.hash}${show ? "?show=1" : ""}`;
+const address = (of: string, f: File, show: boolean) => `/api/${of}/files/${f.hash}${show ? "?show=1" : ""}`;
+const pictured = (f: File) => ["image/png", "image/jpeg", "image/gif", "image/webp"].includes(kind(f));
 const kind = (f: File) => f.type.split(";")[0]!.trim();
 const opens = (f: File) => ["text/csv", "text/plain", "text/tab-separated-values", "application/json", "image/png", "image/jpeg", "image/gif", "image/webp", "application/pdf"].includes(kind(f));
 
-export function Files({ run, files }: { run: string; files: File[] }) {
+// Picture shows one small; it opens at its own size.
+export function Picture({ of, file }: { of: string; file: File }) {
+  return (
+    <a href={address(of, file, true)} target="_blank" rel="noreferrer" title={`${file.path}: open at its own size`}>
+      <img className="mt-1 max-h-56 max-w-full rounded-sm border border-joint bg-sunk" src={address(of, file, true)} alt={file.path} loading="lazy" />
+    </a>
+  );
+}
+
+// Files lists files of what is at a path of the API.
+export function Files({ of, files }: { of: string; files: File[] }) {
   const [open, setOpen] = useState<File>();
   return (
     <section aria-label="files" className="font-sans">
-      <h2 className="label mb-1">files that it made</h2>
+      <h2 className="label mb-1">files</h2>
       <ul className="flex flex-col gap-1">
         {files.map((f) => (
           <li key={f.path} className="flex flex-wrap items-baseline gap-x-3">
             <b className="font-mono">{f.path}</b>
             <span className="text-ink-2">{spaced(f.bytes)} bytes</span>
-            {opens(f) && kind(f) !== "application/pdf" && (
+            {opens(f) && kind(f) !== "application/pdf" && !pictured(f) && (
               <button type="button" className="underline" onClick={() => setOpen(f)}>
                 open
               </button>
             )}
             {kind(f) === "application/pdf" && (
-              <a className="underline" href={address(run, f, true)} target="_blank" rel="noreferrer">
+              <a className="underline" href={address(of, f, true)} target="_blank" rel="noreferrer">
                 open
               </a>
             )}
-            <a className="underline" href={address(run, f, false)} download={f.path.split("/").pop()}>
+            <a className="underline" href={address(of, f, false)} download={f.path.split("/").pop()}>
               keep
             </a>
+            {pictured(f) && <div className="w-full"><Picture of={of} file={f} /></div>}
           </li>
         ))}
       </ul>
       {open && (
         <Dialog title={open.path} open onClose={() => setOpen(undefined)}>
-          <View run={run} file={open} />
+          <View of={of} file={open} />
           <div className="mt-4 text-right">
             <Button onClick={() => setOpen(undefined)}>Close</Button>
           </div>
@@ -49,18 +61,15 @@ export function Files({ run, files }: { run: string; files: File[] }) {
   );
 }
 
-function View({ run, file }: { run: string; file: File }) {
-  const picture = kind(file).startsWith("image/");
+function View({ of, file }: { of: string; file: File }) {
   const text = useQuery({
     queryKey: ["file", file.hash],
     queryFn: async () => {
-      const answer = await fetch(address(run, file, true));
+      const answer = await fetch(address(of, file, true));
       if (!answer.ok) throw new Error(`The service answered ${answer.status}.`);
       return answer.text();
     },
-    enabled: !picture,
   });
-  if (picture) return <img className="max-w-full" src={address(run, file, true)} alt={file.path} />;
   if (text.error) return <Note bad>{words(text.error)}</Note>;
   if (text.data === undefined) return <Note>…</Note>;
   const mark = kind(file) === "text/csv" ? "," : kind(file) === "text/tab-separated-values" ? "\t" : "";

@@ -5,6 +5,7 @@ import { parse, words, type Detail, type Step } from "./api";
 import { query } from "./queries";
 import { named, below, span, spaced, verbs, when } from "./say";
 import { MakeStub } from "./pages/bench";
+import { Picture } from "./files";
 import { SentView } from "./sent";
 import { Json, Note, Tabs } from "./ui/ui";
 
@@ -214,7 +215,7 @@ function CallOut({ d, run, lines }: { d: Detail; run: string; lines?: string }) 
 function Proof({ d, run }: { d: Detail; run: string }) {
   return (
     <>
-      <SentView run={run} sent={d.sent} undoable undone={d.step.undone_at} />
+      <SentView of={`runs/${encodeURIComponent(run)}`} sent={d.sent} undoable undone={d.step.undone_at} />
       {d.handle && <p className="px-4 pb-3 text-[12px] text-ink-2">The model read a part; <span className="font-mono">{d.handle}</span> names the whole in later calls.</p>}
     </>
   );
@@ -292,6 +293,7 @@ function Request({ run, step, part }: { run: string; step: Step; part: "messages
           {q.messages.map((m, i) => (
             <Part key={i} who={[m.role, m.agent, m.tool].filter(Boolean).join(" · ")}>
               {m.text}
+              {m.pictures?.map((f) => <Picture key={f.hash} of={`runs/${encodeURIComponent(run)}`} file={f} />)}
               {m.calls?.map((c, j) => (
                 <span key={j} className="block font-mono text-[12px]">
                   calls {c.tool} {c.args}

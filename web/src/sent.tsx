@@ -5,7 +5,7 @@ import { count, when } from "./say";
 import { Files } from "./files";
 import { Button, Difference, Note } from "./ui/ui";
 
-export function SentView({ run, sent, undoable, undone }: { run?: string; sent?: Sent; undoable?: boolean; undone?: string }) {
+export function SentView({ of, sent, undoable, undone }: { of?: string; sent?: Sent; undoable?: boolean; undone?: string }) {
   const undo = useChange(change.undo);
   if (!sent) return <p className="px-4 py-3 text-ink-2">Nothing was sent anywhere.</p>;
   const program = sent.method === "COMMAND" || sent.method === "PROGRAM" || sent.method === "SHELL";
@@ -24,7 +24,7 @@ export function SentView({ run, sent, undoable, undone }: { run?: string; sent?:
           ))}
         </dl>
       )}
-      {run && sent.files && <Files run={run} files={sent.files} />}
+      {of && sent.files && <Files of={of} files={sent.files} />}
       {sent.body && <Block name={sent.method === "PROGRAM" ? "program" : program ? "standard input" : "body"} text={sent.body} />}
       {(sent.status !== undefined || sent.bytes !== undefined) && (
         <div>

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -37,15 +38,21 @@ type Expander interface {
 	Expand(string) (string, error)
 }
 
+// Files gives files by their content.
+type Files interface {
+	File(ledger.Hash) ([]byte, error)
+}
+
 // Wire asks models over HTTP. It is a model.Wire.
 type Wire struct {
 	secrets Expander
+	files   Files
 	client  *http.Client
 }
 
-// New gives a wire that takes keys from e.
-func New(e Expander) *Wire {
-	return &Wire{secrets: e, client: &http.Client{Transport: &http.Transport{
+// New gives a wire that takes keys from e, and pictures from f; nil shows none.
+func New(e Expander, f Files) *Wire {
+	return &Wire{secrets: e, files: f, client: &http.Client{Transport: &http.Transport{
 		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 64, IdleConnTimeout: 60 * time.Second, ForceAttemptHTTP2: true,
 		DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
 	}, CheckRedirect: within}}
@@ -124,7 +131,7 @@ func (h *hearing) Read(p []byte) (int, error) {
 }
 
 func (w *Wire) request(ctx context.Context, m *project.Model, r deed.Request) (*http.Request, *deed.ModelFailure) {
-	raw, err := json.Marshal(Encode(r, m.Remote))
+	raw, err := json.Marshal(Encode(r, m.Remote, w.picture))
 	if err != nil {
 		return nil, fail("request", "", "the request to %q cannot be written: %v", m.Name, err)
 	}
@@ -160,6 +167,18 @@ func (w *Wire) request(ctx context.Context, m *project.Model, r deed.Request) (*
 		req.Header.Set(k, x)
 	}
 	return req, nil
+}
+
+// picture gives a picture as a data URL; "" where it is not kept any more.
+func (w *Wire) picture(f ledger.File) string {
+	if w.files == nil {
+		return ""
+	}
+	body, err := w.files.File(f.Hash)
+	if err != nil {
+		return "" // the words of the result name it
+	}
+	return "data:" + f.Type + ";base64," + base64.StdEncoding.EncodeToString(body)
 }
 
 func unreached(ctx context.Context, m *project.Model, err error) *deed.ModelFailure {

@@ -26,7 +26,7 @@ func ask(t *testing.T, url string, limit time.Duration) (deed.Reply, *deed.Model
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*limit)
 	defer cancel()
-	w := chat.New(secret.New(func(n string) (string, bool) { return "the-key", n == "KEY" }))
+	w := chat.New(secret.New(func(n string) (string, bool) { return "the-key", n == "KEY" }), nil)
 	m := &project.Model{Name: "mine", URL: url, Key: "${secret:KEY}", Remote: "some-model", Timeout: limit, Longest: 10 * limit, Headers: map[string]string{"X-Team": "harbour"}}
 	var words strings.Builder
 	r, bad := w.Ask(ctx, &project.Project{}, m, deed.Request{System: "Be brief.", Temperature: new(0.5),
@@ -178,21 +178,21 @@ func TestReasoningIsKeptApartFromTheAnswer(t *testing.T) {
 }
 
 func TestWhatIsNotSetIsNotSent(t *testing.T) {
-	raw, err := json.Marshal(chat.Encode(deed.Request{}, "m"))
+	raw, err := json.Marshal(chat.Encode(deed.Request{}, "m", chat.Kept))
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), "temperature")
-	raw, err = json.Marshal(chat.Encode(deed.Request{Temperature: new(0.0)}, "m"))
+	raw, err = json.Marshal(chat.Encode(deed.Request{Temperature: new(0.0)}, "m", chat.Kept))
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), `"temperature":0`)
 }
 
 func TestSettingsAndTheShapeOfTheAnswerAreSent(t *testing.T) {
-	raw, err := json.Marshal(chat.Encode(deed.Request{Seed: new(7), Choice: "some", Answer: map[string]any{"type": "object"}}, "m"))
+	raw, err := json.Marshal(chat.Encode(deed.Request{Seed: new(7), Choice: "some", Answer: map[string]any{"type": "object"}}, "m", chat.Kept))
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), `"seed":7`)
 	assert.Contains(t, string(raw), `"tool_choice":"required"`)
 	assert.NotContains(t, string(raw), "response_format", "only to an endpoint that takes it")
-	raw, err = json.Marshal(chat.Encode(deed.Request{Choice: "look", Answer: map[string]any{"type": "object"}, Offer: true}, "m"))
+	raw, err = json.Marshal(chat.Encode(deed.Request{Choice: "look", Answer: map[string]any{"type": "object"}, Offer: true}, "m", chat.Kept))
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), `"tool_choice":{"function":{"name":"look"},"type":"function"}`)
 	assert.Contains(t, string(raw), `"response_format":{"type":"json_schema","json_schema":{"name":"answer","schema":{"type":"object"}}}`)
@@ -287,7 +287,7 @@ func TestASteadyStreamMayTakeLongerThanASilence(t *testing.T) {
 		fmt.Fprint(w, "data: {\"choices\":[{\"delta\":{},\"finish_reason\":\"stop\"}]}\n\n")
 	}))
 	defer srv.Close()
-	w := chat.New(secret.New(func(string) (string, bool) { return "", false }))
+	w := chat.New(secret.New(func(string) (string, bool) { return "", false }), nil)
 	m := &project.Model{Name: "mine", URL: srv.URL, Timeout: 300 * time.Millisecond, Longest: time.Minute}
 	r, bad := w.Ask(t.Context(), &project.Project{}, m, deed.Request{}, func(string) {})
 	require.Nil(t, bad, "%+v", bad)

@@ -44,12 +44,37 @@ type StreamOptions struct {
 type Message struct {
 	Role       string `json:"role"`
 	Content    Text   `json:"content"`
+	Parts      []Part `json:"-"`                 // in requests, in place of content
 	Refusal    string `json:"refusal,omitempty"` // in replies, in place of content
 	Reasoning  string `json:"reasoning_content,omitempty"`
 	Reasoning2 string `json:"reasoning,omitempty"`
 	ToolCalls  []Call `json:"tool_calls,omitempty"`
 	ToolCallID string `json:"tool_call_id,omitempty"`
 	Name       string `json:"name,omitempty"`
+}
+
+// Part is a part of a message that is more than a text.
+type Part struct {
+	Type  string `json:"type"` // text or image_url
+	Text  string `json:"text,omitempty"`
+	Image *Image `json:"image_url,omitempty"`
+}
+
+// Image is a picture, as a data URL.
+type Image struct {
+	URL string `json:"url"`
+}
+
+// MarshalJSON writes the message with its parts, where it has some.
+func (m Message) MarshalJSON() ([]byte, error) {
+	type plain Message
+	if len(m.Parts) == 0 {
+		return json.Marshal(plain(m))
+	}
+	return json.Marshal(struct {
+		plain
+		Content []Part `json:"content"`
+	}{plain(m), m.Parts})
 }
 
 // Text is a text, also where the wire brings it in parts or as null. Parts of other kinds are
@@ -177,10 +202,13 @@ func (e *Error) UnmarshalJSON(raw []byte) error {
 }
 
 // Encode gives the body of a request: the same bytes for the same request. What the
-// project does not set is omitted, so that the endpoint decides.
-func Encode(r deed.Request, remote string) Request {
+// project does not set is omitted, so that the endpoint decides. Picture gives what stands for
+// one as a URL, "" where it is not there: results are texts on this wire, so the pictures of a
+// turn's results follow these as what a person says.
+func Encode(r deed.Request, remote string, picture func(ledger.File) string) Request {
 	out := Request{Model: remote, Temperature: r.Temperature, Seed: r.Seed, MaxTokens: r.MaxTokens, Stream: true, StreamOptions: &StreamOptions{IncludeUsage: true}}
 	out.Messages = append(out.Messages, Message{Role: "system", Content: Text(r.System)})
+	var pictures []Part
 	for _, m := range r.Messages {
 		w := Message{Role: string(m.Role), Content: Text(m.Text), Reasoning: m.Reasoning}
 		for _, c := range m.Calls {
@@ -189,8 +217,19 @@ func Encode(r deed.Request, remote string) Request {
 		if m.Role == ledger.FromTool {
 			w.ToolCallID, w.Name = m.Call, m.Tool
 		}
+		if m.Role != ledger.FromTool {
+			out.Messages = shown(out.Messages, &pictures)
+		}
 		out.Messages = append(out.Messages, w)
+		if r.Pictures {
+			for _, f := range m.Pictures {
+				if at := picture(f); at != "" {
+					pictures = append(pictures, Part{Type: "text", Text: f.Path + ", which came with the result of " + m.Tool + ":"}, Part{Type: "image_url", Image: &Image{at}})
+				}
+			}
+		}
 	}
+	out.Messages = shown(out.Messages, &pictures)
 	for _, t := range r.Tools {
 		w := Tool{Type: "function"}
 		w.Function.Name, w.Function.Description, w.Function.Parameters = t.Name, t.Summary, t.Parameters
@@ -208,3 +247,15 @@ func Encode(r deed.Request, remote string) Request {
 	}
 	return out
 }
+
+// shown puts the pictures of the results before behind these.
+func shown(messages []Message, pictures *[]Part) []Message {
+	if len(*pictures) > 0 {
+		messages = append(messages, Message{Role: string(ledger.User), Parts: *pictures})
+		*pictures = nil
+	}
+	return messages
+}
+
+// Kept is what stands for a picture where a request is shown: what it is, without its bytes.
+func Kept(f ledger.File) string { return "data:" + f.Type + ";base64,(" + string(f.Hash) + ")" }

@@ -300,6 +300,9 @@ func clip(s string, n int) string {
 	return s
 }
 
+// errNoText says of a file that it is there, and no text.
+var errNoText = errors.New("it is not a text")
+
 func readText(root *os.Root, p string) (string, error) {
 	f, err := root.OpenFile(p, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe would be waited for
 	if err != nil {
@@ -322,13 +325,20 @@ func readText(root *os.Root, p string) (string, error) {
 		return "", reason(err)
 	}
 	if !utf8.Valid(raw) {
-		return "", errors.New("it is not a text")
+		return "", errNoText
 	}
 	return string(raw), nil
 }
 
 func (c call) read(f folder, p string) (deed.Result, *deed.Failure) {
 	text, err := readText(f.root, p)
+	if errors.Is(err, errNoText) {
+		body, rerr := f.root.ReadFile(p)
+		if typ := tools.TypeOf("", body); rerr == nil && typ != "application/octet-stream" {
+			var m tools.Media
+			return deed.Result{Value: map[string]any{"path": c.text("path"), "lines": 0.0, "text": fmt.Sprintf("It is no text; the file itself comes with this (%s).", typ), "file": m.Add("file", typ, p, body)}, Files: m.Files}, nil
+		}
+	}
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return c.refuse("cannot find the file %s", c.text("path"))

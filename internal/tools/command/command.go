@@ -10,6 +10,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
+	"mime"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -100,17 +102,63 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 		f.Status = d.Code
 		return r, f
 	}
+	left, err := leaves(c.Files, spec.Dir)
+	if err != nil {
+		return fail(ledger.Unknown, "files", "what %s left cannot be read: %v", i.Tool.Name, err)
+	}
 	if c.Text {
-		return deed.Result{Value: strings.TrimRight(text(d.Stdout), "\n"), Sent: sent}, nil
+		return deed.Result{Files: left, Value: strings.TrimRight(text(d.Stdout), "\n"), Sent: sent}, nil
 	}
 	if len(strings.TrimSpace(string(d.Stdout))) == 0 {
-		return deed.Result{Sent: sent}, nil
+		return deed.Result{Sent: sent, Files: left}, nil
 	}
 	v, err := value.Read(d.Stdout)
 	if err != nil {
 		return fail(ledger.Unknown, "result", "what %s wrote is not JSON (%v): %s; say output: text if it is not meant to be", i.Tool.Name, err, tools.Clip(strings.TrimSpace(text(d.Stdout)), 80))
 	}
-	return deed.Result{Value: v, Sent: sent}, nil
+	return deed.Result{Value: v, Sent: sent, Files: left}, nil
+}
+
+// Bounds of the files that one call leaves.
+const (
+	maxLeft  = 20
+	maxBytes = 16 << 20
+)
+
+// leaves gives the files in the folder of a call that are part of its result. Links are not
+// followed.
+func leaves(patterns []string, dir string) ([]deed.File, error) {
+	if len(patterns) == 0 {
+		return nil, nil
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	var m tools.Media
+	bytes := int64(0)
+	for _, p := range patterns {
+		names, err := fs.Glob(root.FS(), p)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			info, err := root.Lstat(name)
+			if err != nil || !info.Mode().IsRegular() {
+				continue
+			}
+			if bytes += info.Size(); bytes > maxBytes || len(m.Files) == maxLeft {
+				return nil, fmt.Errorf("at most %d files with %d MB in all can be part of a result", maxLeft, maxBytes>>20)
+			}
+			body, err := root.ReadFile(name)
+			if err != nil {
+				return nil, err
+			}
+			m.Add("file", mime.TypeByExtension(filepath.Ext(name)), name, body)
+		}
+	}
+	return m.Files, nil
 }
 
 // explain tells what the bounds are, where a failure looks as if they were met.

@@ -147,3 +147,16 @@ func TestWhatAProgramMayReadIsDecidedByTheFileAlone(t *testing.T) {
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "would open the whole project")
 }
+
+func TestAProgramLeavesFiles(t *testing.T) {
+	r, bad, _ := run(t, `command: {run: [./draw], files: ["*.png", out/table.csv]}`, nil,
+		map[string]string{"draw": "#!/bin/sh\nprintf '\\211PNG\\r\\n\\032\\n' > chart.png; mkdir out; echo a,b > out/table.csv; echo x > other.txt; ln -s /etc/passwd link.png; echo '{\"drawn\": 1}'"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, map[string]any{"drawn": 1.0}, r.Value)
+	require.Len(t, r.Files, 2, "what is asked for, and no links")
+	assert.Equal(t, deed.File{Name: "chart.png", Type: "image/png", Body: []byte("\x89PNG\r\n\x1a\n")}, r.Files[0])
+	assert.Equal(t, "table.csv", r.Files[1].Name)
+	_, bad, _ = run(t, `command: {run: [./draw], files: ["*"]}`, nil, map[string]string{"draw": "#!/bin/sh\nfor i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20 21; do echo x > $i; done"})
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "at most 20 files")
+}

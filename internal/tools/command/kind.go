@@ -3,6 +3,7 @@ package command
 import (
 	_ "embed"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strconv"
@@ -29,6 +30,7 @@ type Command struct {
 	Refusals  map[int]string
 	Reads     []string
 	Writes    []string
+	Files     []string // patterns of those that are part of the result
 	Network   project.Network
 	MemoryMB  int
 	DiskMB    int
@@ -38,17 +40,24 @@ type Command struct {
 
 func compilePart(p *project.Part) project.Work {
 	var r struct {
-		Run, State, Reads, Writes []string
-		Env, Refusals             map[string]string
-		Output, Sandbox           string
-		Network                   project.Network
-		MemoryMB                  int `json:"memory_mb"`
-		DiskMB                    int `json:"disk_mb"`
-		Processes                 int
+		Run, State, Reads, Writes, Files []string
+		Env, Refusals                    map[string]string
+		Output, Sandbox                  string
+		Network                          project.Network
+		MemoryMB                         int `json:"memory_mb"`
+		DiskMB                           int `json:"disk_mb"`
+		Processes                        int
 	}
 	p.Into(&r)
 	m := &Command{Base: p.Folder(), Env: map[string]string{}, State: r.State, Text: r.Output == "text", Refusals: map[int]string{}, Network: p.Network(r.Network),
 		MemoryMB: 512, DiskMB: 64, Processes: 32, Bare: r.Sandbox == "none" || (r.Sandbox == "" && p.Bare())}
+	for i, f := range r.Files {
+		if _, err := path.Match(f, ""); err != nil || !fs.ValidPath(f) {
+			p.Report(project.Error, fmt.Sprintf("/files/%d", i), "Write a name or a pattern, such as chart.png or out/*.csv.", "files: %q is not a path in the folder that the program runs in", f)
+			continue
+		}
+		m.Files = append(m.Files, f)
+	}
 	for i, a := range r.Run {
 		at := fmt.Sprintf("/run/%d", i)
 		p.NoSecret(at, a)

@@ -20,6 +20,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/net/http/httpguts"
 
@@ -120,7 +121,12 @@ func (h *Handler) send(ctx context.Context, i deed.Invocation) (_ deed.Result, _
 		}
 		return fail(ledger.NotDone, "refused", "%s answered %d", host, resp.StatusCode)
 	}
+	var media tools.Media
 	body := decode(raw)
+	if binary(proof.Type, raw) {
+		proof.Reply = ""
+		body = media.Add("file", proof.Type, fileName(resp), raw)
+	}
 	found := body
 	var how project.Reading
 	if r, ok := i.Tool.Work.Spec.(*Request); ok {
@@ -152,7 +158,26 @@ func (h *Handler) send(ctx context.Context, i deed.Invocation) (_ deed.Result, _
 			return fail(ledger.NotDone, "not_found", "nothing was found")
 		}
 	}
-	return deed.Result{Value: found, Sent: proof}, nil, false
+	return deed.Result{Value: found, Sent: proof, Files: media.Files}, nil, false
+}
+
+// binary says whether a reply is a file, and not a text for somebody to read.
+func binary(said string, raw []byte) bool {
+	kind, _, _ := mime.ParseMediaType(said)
+	group, _, _ := strings.Cut(kind, "/")
+	switch {
+	case len(raw) == 0 || kind == "image/svg+xml":
+		return false
+	case group == "image" || group == "audio" || group == "video" || kind == "application/pdf":
+		return true
+	}
+	return !utf8.Valid(raw)
+}
+
+// fileName gives the name of a reply that is a file, as it or its address says.
+func fileName(resp *http.Response) string {
+	_, how, _ := mime.ParseMediaType(resp.Header.Get("Content-Disposition"))
+	return cmp.Or(how["filename"], resp.Request.URL.Path)
 }
 
 // isEmpty says whether what was picked holds nothing.

@@ -183,3 +183,44 @@ func TestAReplyCanBeARefusal(t *testing.T) {
 		assert.Equal(t, ledger.NotDone, bad.Outcome)
 	}
 }
+
+func TestAReplyCanBeAFile(t *testing.T) {
+	const png = "\x89PNG\r\n\x1a\n and so on"
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/things/chart.png":
+			w.Header().Set("Content-Type", "image/png")
+			fmt.Fprint(w, png)
+		case "/things/lie":
+			w.Header().Set("Content-Type", "image/png")
+			w.Header().Set("Content-Disposition", `attachment; filename="../../etc/passwd"`)
+			fmt.Fprint(w, "<script>")
+		default:
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprint(w, "\xff\xfe")
+		}
+	}))
+	defer srv.Close()
+	p, probs := app.Reader.Compile(project.Source{Env: map[string]string{"BASE": srv.URL}, Files: map[string]string{project.Main: coretest.Main + `
+---
+tool: get
+summary: Get a thing.
+effect: read
+input: {type: object, properties: {name: {type: string, description: n}}}
+http: {url: "${BASE}/things/{{ args.name }}"}
+`}})
+	require.NotNil(t, p, "%v", probs)
+	for thing, want := range map[string]map[string]any{
+		"chart.png": {"kind": "file", "type": "image/png", "bytes": float64(len(png)), "file": "chart.png"},
+		"lie":       {"kind": "file", "type": "application/octet-stream", "bytes": 8.0, "file": "passwd"},
+		"bytes":     {"kind": "file", "type": "application/json", "bytes": 2.0, "file": "bytes"},
+	} {
+		r, bad := call(t, p, "get", map[string]any{"name": thing}, time.Minute)
+		require.Nil(t, bad, "%s: %+v", thing, bad)
+		assert.Equal(t, want, r.Value)
+		require.Len(t, r.Files, 1)
+		assert.Equal(t, want["file"], r.Files[0].Name)
+		assert.Len(t, r.Files[0].Body, int(want["bytes"].(float64)))
+		assert.Empty(t, r.Sent.Reply, "bytes are nothing to read")
+	}
+}

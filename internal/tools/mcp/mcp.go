@@ -49,23 +49,18 @@ type Servers struct {
 	dir     string
 	client  *web.Client
 	changed func(source string) // what a server offers has changed
-	keeper  Keeper
 
 	mu    sync.Mutex
 	conns map[string]*conn
 }
 
 // New gives the servers of the project in dir. Changed is told when one offers
-// something else than before; keeper keeps the pictures and other files of results, and nil keeps
-// none.
-func New(dir string, c *web.Client, keeper Keeper, changed func(source string)) *Servers {
+// something else than before.
+func New(dir string, c *web.Client, changed func(source string)) *Servers {
 	if changed == nil {
 		changed = func(string) {}
 	}
-	if keeper == nil {
-		keeper = forgetful
-	}
-	return &Servers{dir: dir, client: c, keeper: keeper, changed: changed, conns: map[string]*conn{}}
+	return &Servers{dir: dir, client: c, changed: changed, conns: map[string]*conn{}}
 }
 
 // conn is one server, connected or not.
@@ -468,7 +463,7 @@ func (s *Servers) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 		c.mu.Unlock()
 		return fail(ledger.Unknown, "unreachable", true, "%v", c.explain(ctx, src, "ended while "+remote.Name+" was under way", err))
 	}
-	var m media
+	var m tools.Media
 	found, words := result(res, &m)
 	whole, _ := json.Marshal(found) // it came as JSON
 	sent.Bytes, sent.Reply, sent.Log = int64(len(whole)), tools.Clip(string(whole), limit), log.String()
@@ -488,11 +483,7 @@ func (s *Servers) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 		}
 		return r, bad
 	}
-	if sent.Files, err = m.keep(ctx, s.keeper); err != nil {
-		fmt.Fprintf(log, "the files of the result could not be kept: %v\n", err)
-		sent.Log = log.String()
-	}
-	return deed.Result{Value: found, Sent: sent}, nil
+	return deed.Result{Value: found, Sent: sent, Files: m.Files}, nil
 }
 
 // rounded gives a value as encoding/json alone reads it.
@@ -505,7 +496,7 @@ func rounded(v any) (out any) {
 
 // result gives what a server answered: its structured content where it has some,
 // JSON within a text where that is all, or the text.
-func result(r *mcp.CallToolResult, m *media) (found any, words string) {
+func result(r *mcp.CallToolResult, m *tools.Media) (found any, words string) {
 	var texts []string
 	var other []any
 	for _, c := range r.Content {
@@ -513,14 +504,14 @@ func result(r *mcp.CallToolResult, m *media) (found any, words string) {
 		case *mcp.TextContent:
 			texts = append(texts, x.Text)
 		case *mcp.ImageContent:
-			other = append(other, m.add("image", x.MIMEType, "", x.Data))
+			other = append(other, m.Add("image", x.MIMEType, "", x.Data))
 		case *mcp.AudioContent:
-			other = append(other, m.add("audio", x.MIMEType, "", x.Data))
+			other = append(other, m.Add("audio", x.MIMEType, "", x.Data))
 		case *mcp.EmbeddedResource:
 			switch res := x.Resource; {
 			case res == nil:
 			case len(res.Blob) > 0:
-				other = append(other, m.add("resource", res.MIMEType, res.URI, res.Blob))
+				other = append(other, m.Add("resource", res.MIMEType, res.URI, res.Blob))
 			default:
 				other = append(other, map[string]any{"kind": "resource", "uri": res.URI, "text": res.Text})
 			}

@@ -148,7 +148,7 @@ func doc(how string, more string) string {
 func opened(t *testing.T, text string, take ...string) (*mcp.Servers, *project.Project, error) {
 	t.Helper()
 	src := project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": text + "take: [" + strings.Join(take, ", ") + "]\n"}, Env: map[string]string{}}
-	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil, nil)
+	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil)
 	t.Cleanup(func() { s.Close() })
 	list := app.Reader.Sources(src)
 	require.Len(t, list, 1)
@@ -271,8 +271,8 @@ func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
 		return r, nil
 	})
 	add("picture", func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
-		return &sdk.CallToolResult{Content: []sdk.Content{&sdk.TextContent{Text: "a chart"}, &sdk.ImageContent{MIMEType: "image/png", Data: []byte("1234")}, &sdk.AudioContent{MIMEType: "no type", Data: []byte("1")},
-			&sdk.EmbeddedResource{Resource: &sdk.ResourceContents{URI: "file:///charts/bar.pdf", MIMEType: "application/pdf", Blob: []byte("%PDF")}}, &sdk.EmbeddedResource{Resource: &sdk.ResourceContents{URI: "notes://two", Text: "two"}}}}, nil
+		return &sdk.CallToolResult{Content: []sdk.Content{&sdk.TextContent{Text: "a chart"}, &sdk.ImageContent{MIMEType: "image/png", Data: []byte(png)}, &sdk.AudioContent{MIMEType: "no type", Data: []byte("1")},
+			&sdk.EmbeddedResource{Resource: &sdk.ResourceContents{URI: "file:///charts/bar.pdf", MIMEType: "application/pdf", Blob: []byte("%PDF-1.7")}}, &sdk.EmbeddedResource{Resource: &sdk.ResourceContents{URI: "notes://two", Text: "two"}}}}, nil
 	})
 	add("large", func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
 		return text(strings.Repeat("x", 5<<20)), nil
@@ -311,6 +311,8 @@ func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
 	return srv
 }
 
+const png = "\x89PNG\r\n\x1a\n and so on"
+
 func TestAServerOverHTTP(t *testing.T) {
 	var asked atomic.Value
 	srv := remote(t, &asked)
@@ -329,11 +331,11 @@ func TestAServerOverHTTP(t *testing.T) {
 	assert.Equal(t, ledger.NotDone, bad.Outcome)
 	r, bad = tooltest.Call(t, s, p, "picture", nil)
 	require.Nil(t, bad, "%+v", bad)
-	assert.Equal(t, []any{map[string]any{"kind": "text", "text": "a chart"}, map[string]any{"kind": "image", "type": "image/png", "bytes": 4.0, "file": "image-1.png"},
-		map[string]any{"kind": "audio", "type": "application/octet-stream", "bytes": 1.0, "file": "audio-2.bin"}, map[string]any{"kind": "resource", "type": "application/pdf", "bytes": 4.0, "file": "bar.pdf"},
+	assert.Equal(t, []any{map[string]any{"kind": "text", "text": "a chart"}, map[string]any{"kind": "image", "type": "image/png", "bytes": float64(len(png)), "file": "image-1.png"},
+		map[string]any{"kind": "audio", "type": "application/octet-stream", "bytes": 1.0, "file": "audio-2.bin"}, map[string]any{"kind": "resource", "type": "application/pdf", "bytes": 8.0, "file": "bar.pdf"},
 		map[string]any{"kind": "resource", "uri": "notes://two", "text": "two"}}, r.Value, "never as base64")
-	require.Len(t, r.Sent.Files, 3)
-	assert.Equal(t, ledger.File{Path: "image-1.png", Hash: ledger.HashOf([]byte("1234")), Bytes: 4, Type: "image/png"}, r.Sent.Files[0], "it is kept by its content")
+	require.Len(t, r.Files, 3)
+	assert.Equal(t, deed.File{Name: "image-1.png", Type: "image/png", Body: []byte(png)}, r.Files[0])
 	_, bad = tooltest.Call(t, s, p, "half", nil)
 	require.NotNil(t, bad)
 	assert.Equal(t, "only half of it", bad.Say)
@@ -369,7 +371,7 @@ func TestAChangedListIsNoticed(t *testing.T) {
 	srv := httptest.NewServer(sdk.NewStreamableHTTPHandler(func(*http.Request) *sdk.Server { return server }, nil))
 	defer srv.Close()
 	changed := make(chan string, 4)
-	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil, func(source string) { changed <- source })
+	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), func(source string) { changed <- source })
 	defer s.Close()
 	list := app.Reader.Sources(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"" + srv.URL + "\"}\n"}})
 	_, err := s.Catalogue(t.Context(), list[0])

@@ -84,7 +84,7 @@ func (h Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *dee
 	case e.err != nil:
 		return fail(ledger.Unknown, "go", "%v", e.err)
 	}
-	return deed.Result{Value: e.v, Sent: sent}, nil
+	return deed.Result{Value: e.v, Sent: sent, Files: l.taken()}, nil
 }
 
 type logKey struct{}
@@ -93,8 +93,27 @@ type logKey struct{}
 type logbook struct {
 	tell io.Writer
 
-	mu sync.Mutex
-	b  strings.Builder
+	mu    sync.Mutex
+	b     strings.Builder
+	media tools.Media
+}
+
+func (l *logbook) taken() []deed.File {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.media.Files
+}
+
+// Attach adds a file to the result of the call that ctx belongs to, and gives what stands for
+// it in the result. Elsewhere it does nothing, and gives nil.
+func Attach(ctx context.Context, name, typ string, body []byte) map[string]any {
+	l, ok := ctx.Value(logKey{}).(*logbook)
+	if !ok {
+		return nil
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.media.Add("file", typ, name, body)
 }
 
 // maxLog bounds the log of a call.

@@ -56,3 +56,14 @@ func TestAFunctionHasALog(t *testing.T) {
 	assert.Equal(t, []string{"half way"}, heard)
 	own.Log(t.Context(), "said to nobody")
 }
+
+func TestAFunctionAttachesFiles(t *testing.T) {
+	p := tooltest.Project(t, "tool: f\nsummary: Do f when it is asked for.\ngo: true\n", nil)
+	r, bad := tooltest.Call(t, own.New([]own.Tool{{Name: "f", Call: func(ctx context.Context, _ any) (any, error) {
+		return own.Attach(ctx, "a.txt", "text/plain", []byte("a")), nil
+	}}}), p, "f", nil)
+	require.Nil(t, bad)
+	assert.Equal(t, []deed.File{{Name: "a.txt", Type: "text/plain", Body: []byte("a")}}, r.Files)
+	assert.Equal(t, "a.txt", r.Value.(map[string]any)["file"])
+	assert.Nil(t, own.Attach(t.Context(), "a", "", nil), "for nobody")
+}

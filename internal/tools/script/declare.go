@@ -48,6 +48,8 @@ declare const today: string;
 declare const now: string;
 /** Writes to the call's log, which the developer sees and the model does not. */
 declare function log(...values: unknown[]): void;
+/** Adds a file to the result, such as a picture: it is shown with the step, and to models that take pictures. What is given may stand for it in the result. */
+declare function attach(name: string, body: string | Uint8Array | ArrayBuffer, type?: string): {kind: string, type: string, bytes: number, file: string};
 %s`, args, facts, fetch)
 }
 

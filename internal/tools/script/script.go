@@ -10,8 +10,10 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"mime"
 	"net"
 	"net/http"
+	"path"
 	"regexp"
 	"runtime"
 	"runtime/metrics"
@@ -49,7 +51,7 @@ type Handler struct {
 func New(c *web.Client) *Handler { return &Handler{client: c} }
 
 const (
-	head = "(function(args, state, person, today, now, log, fetch, secret) { 'use strict';"
+	head = "(function(args, state, person, today, now, log, attach, fetch, secret) { 'use strict';"
 	tail = "\n})"
 )
 
@@ -114,7 +116,37 @@ type running struct {
 	fetched []string
 	failed  string            // where the script threw
 	secrets map[string]string // handle → name
+	media   tools.Media       // of the script's goroutine, until it has ended
 }
+
+// attach adds a file to the result: attach(name, body, type), with a text or bytes.
+func (r *running) attach(c goja.FunctionCall) goja.Value {
+	name, body := c.Argument(0).String(), []byte(nil)
+	switch x := c.Argument(1).Export().(type) {
+	case string:
+		body = []byte(x)
+	case []byte:
+		body = x
+	case goja.ArrayBuffer:
+		body = x.Bytes()
+	default:
+		panic(r.vm.NewTypeError("attach takes a name, a text or bytes, and a media type"))
+	}
+	typ := mime.TypeByExtension(path.Ext(name))
+	if said := c.Argument(2); !goja.IsUndefined(said) {
+		typ = said.String()
+	}
+	if len(r.media.Files) == maxFiles || len(body) > maxFile {
+		panic(r.vm.NewTypeError(fmt.Sprintf("a result may have %d files, each of at most %d MB", maxFiles, maxFile>>20)))
+	}
+	return r.vm.ToValue(r.media.Add("file", typ, name, body))
+}
+
+// Bounds of what a script attaches.
+const (
+	maxFiles = 20
+	maxFile  = 8 << 20
+)
 
 // grace is how long a script that was interrupted may take to stop.
 const grace = time.Second
@@ -190,7 +222,7 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 			if e.no != "" {
 				return fail(deed.Class(e.class), "%s", e.no)
 			}
-			return deed.Result{Value: e.value, Sent: r.sent()}, nil
+			return deed.Result{Value: e.value, Sent: r.sent(), Files: r.media.Files}, nil
 		case <-late:
 			stop("the script had not ended after %s and was interrupted", time.Since(began).Round(time.Millisecond))
 		case <-stuck:
@@ -411,6 +443,7 @@ func (h *Handler) run(ctx context.Context, r *running, prog program, i deed.Invo
 		fmt.Fprintln(r.tell, line)
 		return goja.Undefined()
 	}))
+	params = append(params, vm.ToValue(r.attach))
 	if allowed := i.Tool.Work.Spec.(*Script).Fetch; len(allowed) > 0 {
 		params = append(params, vm.ToValue(h.fetcher(ctx, r, allowed)), vm.ToValue(h.secret(r)))
 	}

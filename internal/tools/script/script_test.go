@@ -197,3 +197,20 @@ func TestASecretIsOpenedByFetchAlone(t *testing.T) {
 	_, bad = call(t, "return secret('K')", time.Minute)
 	require.NotNil(t, bad, "without fetch there is nothing to open it with")
 }
+
+func TestAScriptAttachesFiles(t *testing.T) {
+	r, bad := call(t, "const a = attach('chart.png', new Uint8Array([0x89,0x50,0x4e,0x47,13,10,26,10])); attach('notes.txt', 'a note', 'text/plain'); attach('notes.txt', 'another'); return {chart: a}", time.Minute)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, map[string]any{"chart": map[string]any{"kind": "file", "type": "image/png", "bytes": 8.0, "file": "chart.png"}}, r.Value)
+	var names []string
+	for _, f := range r.Files {
+		names = append(names, f.Name+" "+f.Type)
+	}
+	assert.Equal(t, []string{"chart.png image/png", "notes.txt text/plain", "file-3.txt text/plain"}, names)
+	_, bad = call(t, "attach('x', {})", time.Minute)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "attach takes a name")
+	_, bad = call(t, "for (let i = 0; i < 30; i++) attach('x' + i, 'y')", time.Minute)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "a result may have 20 files")
+}

@@ -120,7 +120,7 @@ function One({ tool }: { tool: Tool }) {
           onChange={setTab}
           tabs={[
             { id: "result", name: "Result", body: error ? <div className="p-4"><Note bad>{error}</Note></div> : done ? <Outcome done={done} /> : <Empty /> },
-            { id: "sent", name: "Sent and received", body: done ? <SentView key={done.id} sent={done.sent} undoable /> : <Empty /> },
+            { id: "sent", name: "Sent and received", body: done ? <SentView key={done.id} of={done.id === undefined ? undefined : `tries/${done.id}`} sent={done.sent} undoable /> : <Empty /> },
             { id: "chosen", name: "Chosen?", body: <Chosen tool={tool} /> },
             ...(tool.runs?.startsWith("outbox.") ? [{ id: "outbox", name: "Outbox", body: <Outbox /> }] : []),
             { id: "tries", name: "Tries", body: <History tool={tool.id} onPick={again} /> },
