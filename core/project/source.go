@@ -161,15 +161,51 @@ type rawSource struct {
 		Auth               *RawAuth
 		Private, Redirects bool
 	}
-	Take    []string
+	Take    taken
 	Effects map[string]string
 	Tune    map[string]map[string]any
+}
+
+// What begins the names of resources and prompts among the offers of a source.
+const (
+	TakenResource = "resource "
+	TakenPrompt   = "prompt "
+)
+
+// taken is what take: names: a list of tools, or tools, resources and prompts apart.
+type taken struct {
+	names []string
+	at    []string // where each stands under take
+}
+
+func (t *taken) UnmarshalJSON(raw []byte) error {
+	var all struct{ Tools, Resources, Prompts []string }
+	list := json.Unmarshal(raw, &all.Tools) == nil
+	if !list {
+		all.Tools = nil
+		if err := json.Unmarshal(raw, &all); err != nil {
+			return err
+		}
+	}
+	for _, kind := range []struct {
+		key, lead string
+		names     []string
+	}{{"tools/", "", all.Tools}, {"resources/", TakenResource, all.Resources}, {"prompts/", TakenPrompt, all.Prompts}} {
+		for i, n := range kind.names {
+			at := fmt.Sprint(i)
+			if !list {
+				at = kind.key + at
+			}
+			t.names, t.at = append(t.names, kind.lead+n), append(t.at, at)
+		}
+	}
+	return nil
 }
 
 func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 	var r rawSource
 	c.into(d, &r)
-	s := &SourceDoc{Name: r.Source, Prefix: r.Prefix, Take: r.Take, Timeout: 30 * time.Second, Env: map[string]string{}, Place: d.at("/source")}
+	s := &SourceDoc{Name: r.Source, Prefix: r.Prefix, Take: r.Take.names, Timeout: 30 * time.Second, Env: map[string]string{}, Place: d.at("/source")}
 	var auth *RawAuth
 	at := "/openapi"
 	if m := r.MCP; m != nil {
@@ -213,13 +249,13 @@ func (c *compiler) source(d *document) {
 	c.p.Sources[s.Name] = s
 	cat := c.src.Catalogues[s.Name]
 	for name := range r.Effects {
-		if !slices.Contains(r.Take, name) {
-			c.report(Error, d.key("/effects/"+name), "Add it to take:, or remove it.", "effects names %q, which is not taken.%s", name, near.Hint(name, r.Take))
+		if !slices.Contains(r.Take.names, name) {
+			c.report(Error, d.key("/effects/"+name), "Add it to take:, or remove it.", "effects names %q, which is not taken.%s", name, near.Hint(name, r.Take.names))
 		}
 	}
 	for name := range r.Tune {
-		if !slices.Contains(r.Take, name) {
-			c.report(Error, d.key("/tune/"+name), "Add it to take:, or remove it.", "tune names %q, which is not taken.%s", name, near.Hint(name, r.Take))
+		if !slices.Contains(r.Take.names, name) {
+			c.report(Error, d.key("/tune/"+name), "Add it to take:, or remove it.", "tune names %q, which is not taken.%s", name, near.Hint(name, r.Take.names))
 		}
 	}
 	if cat.Fault != "" {
@@ -229,15 +265,15 @@ func (c *compiler) source(d *document) {
 		}
 		c.report(grade, s.Place, "`stonebaton source inspect "+s.Name+"` tries again.", "what %s offers cannot be read: %s%s", s.Name, strings.TrimSuffix(cat.Fault, "."), and)
 		if len(cat.Tools) == 0 {
-			for _, t := range r.Take {
+			for _, t := range r.Take.names {
 				c.names["tool "+ToolName(r.Prefix+t)] = s.Place // so that nobody is told twice
 			}
 			return
 		}
 	}
 	shared := schema.NewLibrary()
-	for i, name := range r.Take {
-		place := d.at(fmt.Sprintf("/take/%d", i))
+	for i, name := range r.Take.names {
+		place := d.at("/take/" + r.Take.at[i])
 		o, ok := cat.Find(name)
 		if !ok {
 			c.report(Error, place, "`stonebaton source inspect "+s.Name+"` lists what there is.", "%s offers no tool %q.%s", s.Name, name, cat.Missing[name])
@@ -257,6 +293,9 @@ func (c *compiler) source(d *document) {
 		maps.Copy(v, r.Tune[name])
 		v["tool"] = own
 		b := c.brought(v, o, s.Name, shared, place)
+		if strings.HasPrefix(name, TakenResource) || strings.HasPrefix(name, TakenPrompt) {
+			v["effect"] = string(ledger.Read) // so the protocol has them
+		}
 		if e := r.Effects[name]; e != "" {
 			v["effect"] = e
 		}

@@ -36,11 +36,12 @@ import (
 
 // Bounds of what a server says.
 const (
-	maxTools  = 10_000
-	maxAlso   = 200
-	maxResult = 4 << 20
-	maxLog    = 4 << 10
-	maxRecord = 2 << 10
+	maxTools   = 10_000
+	maxBeside  = 500 // resources and prompts
+	maxSummary = 4000
+	maxResult  = 4 << 20
+	maxLog     = 4 << 10
+	maxRecord  = 2 << 10
 )
 
 // Servers are the tool servers of a project. Calls to the tools of one go through
@@ -309,6 +310,13 @@ func (s *Servers) Catalogue(ctx context.Context, src *project.SourceDoc) (projec
 	}
 	hashes := map[string]ledger.Hash{}
 	seen := map[string]int{}
+	add := func(o project.Offer) {
+		if seen[o.Tool]++; seen[o.Tool] > 1 && o.Fault == "" {
+			o.Fault = "another of its offers has the same name"
+		}
+		hashes[o.Name] = project.InputHash(o.Input)
+		cat.Tools = append(cat.Tools, o)
+	}
 	for t, err := range session.Tools(ctx, nil) {
 		if err != nil {
 			return cat, c.explain(ctx, src, "does not say what it offers", err)
@@ -317,42 +325,13 @@ func (s *Servers) Catalogue(ctx context.Context, src *project.SourceDoc) (projec
 			cat.Also = append(cat.Also, fmt.Sprintf("more than %d tools; the first of them are listed", maxTools))
 			break
 		}
-		o := offer(t)
-		if seen[o.Tool]++; seen[o.Tool] > 1 {
-			o.Fault = "another tool has the same name"
-		}
-		hashes[o.Name] = project.InputHash(o.Input)
-		cat.Tools = append(cat.Tools, o)
+		add(offer(t))
 	}
-	also(ctx, session, &cat)
+	beside(ctx, session, add)
 	c.mu.Lock()
 	c.hashes = hashes
 	c.mu.Unlock()
 	return cat, nil
-}
-
-// also lists what else a server has: resources and prompts, which are not used yet.
-func also(ctx context.Context, session *mcp.ClientSession, cat *project.Catalogue) {
-	init := session.InitializeResult()
-	if init == nil || init.Capabilities == nil {
-		return
-	}
-	if init.Capabilities.Resources != nil {
-		for r, err := range session.Resources(ctx, nil) {
-			if err != nil || len(cat.Also) >= maxAlso {
-				break
-			}
-			cat.Also = append(cat.Also, "resource "+r.URI)
-		}
-	}
-	if init.Capabilities.Prompts != nil {
-		for p, err := range session.Prompts(ctx, nil) {
-			if err != nil || len(cat.Also) >= maxAlso {
-				break
-			}
-			cat.Also = append(cat.Also, "prompt "+p.Name)
-		}
-	}
 }
 
 func offer(t *mcp.Tool) project.Offer {
@@ -364,8 +343,8 @@ func offer(t *mcp.Tool) project.Offer {
 	case a.DestructiveHint != nil || a.IdempotentHint: // said of writes alone
 		o.Says = "write"
 	}
-	if len(o.Summary) > 4000 {
-		o.Summary = strings.ToValidUTF8(o.Summary[:4000], "")
+	if len(o.Summary) > maxSummary {
+		o.Summary = strings.ToValidUTF8(o.Summary[:maxSummary], "")
 	}
 	o.Input, _ = plain(t.InputSchema).(map[string]any)
 	if o.Input == nil || o.Input["type"] != "object" {
@@ -443,9 +422,7 @@ func (s *Servers) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	token := i.Key
 	c.progress.Store(token, io.MultiWriter(log, i.Logs()))
 	defer c.progress.Delete(token)
-	params := &mcp.CallToolParams{Name: remote.Name, Arguments: i.Args}
-	params.SetProgressToken(token)
-	res, err := session.CallTool(ctx, params)
+	res, err := ask(ctx, session, remote, i.Args, token)
 	if err != nil {
 		var answered *jsonrpc.Error
 		switch {

@@ -304,8 +304,21 @@ func remote(t *testing.T, asked *atomic.Value) *httptest.Server {
 		}
 		return text("a model"), nil
 	})
-	s.AddResource(&sdk.Resource{URI: "notes://one", Name: "one"}, nil)
-	s.AddPrompt(&sdk.Prompt{Name: "greet"}, nil)
+	contents := func(_ context.Context, r *sdk.ReadResourceRequest) (*sdk.ReadResourceResult, error) {
+		switch uri := r.Params.URI; uri {
+		case "notes://one":
+			return &sdk.ReadResourceResult{Contents: []*sdk.ResourceContents{{URI: uri, MIMEType: "text/plain", Text: "The bar is fit."}}}, nil
+		case "charts://east%2Fpier/3":
+			return &sdk.ReadResourceResult{Contents: []*sdk.ResourceContents{{URI: uri, MIMEType: "image/png", Blob: []byte(png)}}}, nil
+		default:
+			return nil, sdk.ResourceNotFoundError(uri)
+		}
+	}
+	s.AddResource(&sdk.Resource{URI: "notes://one", Name: "one", Description: "What was noted."}, contents)
+	s.AddResourceTemplate(&sdk.ResourceTemplate{URITemplate: "charts://{place}/{n}", Name: "chart"}, contents)
+	s.AddPrompt(&sdk.Prompt{Name: "greet", Description: "How to greet.", Arguments: []*sdk.PromptArgument{{Name: "name", Description: "Whom.", Required: true}}}, func(_ context.Context, r *sdk.GetPromptRequest) (*sdk.GetPromptResult, error) {
+		return &sdk.GetPromptResult{Messages: []*sdk.PromptMessage{{Role: "user", Content: &sdk.TextContent{Text: "Greet " + r.Params.Arguments["name"] + "."}}}}, nil
+	})
 	srv := httptest.NewServer(sdk.NewStreamableHTTPHandler(func(*http.Request) *sdk.Server { return s }, nil))
 	t.Cleanup(srv.Close)
 	return srv
@@ -319,9 +332,6 @@ func TestAServerOverHTTP(t *testing.T) {
 	names := []string{"json", "refuse", "picture", "large", "slow", "progress", "ask", "think", "half"}
 	s, p, err := opened(t, "source: st\nmcp: {url: \""+srv.URL+"\", auth: {bearer: \"${secret:T}\"}}\ntune: {slow: {timeout: 150ms}}\n", names...)
 	require.NoError(t, err)
-	cat, err := s.Catalogue(t.Context(), p.Sources["st"])
-	require.NoError(t, err)
-	assert.Equal(t, []string{"resource notes://one", "prompt greet"}, cat.Also)
 	r, bad := tooltest.Call(t, s, p, "json", nil)
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, map[string]any{"a": 1.0}, r.Value, "JSON within a text is a value")
@@ -383,4 +393,44 @@ func TestAChangedListIsNoticed(t *testing.T) {
 	case <-time.After(10 * time.Second):
 		t.Fatal("nobody was told")
 	}
+}
+
+// TestResourcesAndPromptsComeInAsTools: what is taken of them is read, and is a tool as any other.
+func TestResourcesAndPromptsComeInAsTools(t *testing.T) {
+	var asked atomic.Value
+	srv := remote(t, &asked)
+	src := project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nprefix: st_\nmcp: {url: \"" + srv.URL + "\", auth: {bearer: \"${secret:T}\"}}\ntake: {tools: [json], resources: [\"notes://one\", \"charts://{place}/{n}\"], prompts: [greet]}\n"}, Env: map[string]string{}}
+	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil)
+	t.Cleanup(func() { s.Close() })
+	d := app.Reader.Sources(src)[0]
+	cat, err := s.Catalogue(t.Context(), d)
+	require.NoError(t, err)
+	src.Catalogues = map[string]project.Catalogue{"st": cat.Only(d.Take)}
+	p, probs := app.Reader.Compile(src)
+	require.NotNil(t, p, "%v", probs)
+	for _, name := range []string{"st_read_one", "st_read_chart", "st_greet"} {
+		require.NotNil(t, p.Tools[name], name)
+		assert.Equal(t, ledger.Read, p.Tools[name].Effect)
+	}
+	assert.Equal(t, "Read one: What was noted.", p.Tools["st_read_one"].Summary)
+	r, bad := tooltest.Call(t, s, p, "st_read_one", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "The bar is fit.", r.Value)
+	r, bad = tooltest.Call(t, s, p, "st_read_chart", map[string]any{"place": "east/pier", "n": "3"})
+	require.Nil(t, bad, "a value is a part of the address, and never more of it: %+v", bad)
+	require.Len(t, r.Files, 1)
+	assert.Equal(t, "image/png", r.Files[0].Type)
+	_, bad = tooltest.Call(t, s, p, "st_read_chart", map[string]any{"place": "nowhere", "n": "3"})
+	require.NotNil(t, bad)
+	assert.Equal(t, ledger.NotDone, bad.Outcome)
+	r, bad = tooltest.Call(t, s, p, "st_greet", map[string]any{"name": "Ann"})
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "Greet Ann.", r.Value)
+
+	src.Files["s.yaml"] = strings.Replace(src.Files["s.yaml"], "prompts: [greet]", "prompts: [great]", 1)
+	src.Catalogues = map[string]project.Catalogue{"st": cat.Only(app.Reader.Sources(src)[0].Take)}
+	_, probs = app.Reader.Compile(src)
+	require.NotEmpty(t, probs)
+	assert.Contains(t, probs[0].Say, `st offers no tool "prompt great"`)
+	assert.Equal(t, 4, probs[0].Line)
 }
