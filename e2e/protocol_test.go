@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -161,6 +162,68 @@ func runsOf(t *testing.T, url string) (out []string) {
 	return out
 }
 
+// TestWhatThereIsToReadAndToAsk: runs, their files and the map are resources, agents and relays
+// are prompts; of another person's runs nothing is there.
+func TestWhatThereIsToReadAndToAsk(t *testing.T) {
+	s := demo(t, filepath.Join(t.TempDir(), "harbour"))
+	c := client(t, &mcp.StreamableClientTransport{Endpoint: s.url + "/mcp"}, make(chan string, 16))
+	read := func(uri string) string {
+		r, err := c.ReadResource(t.Context(), &mcp.ReadResourceParams{URI: uri})
+		require.NoError(t, err, uri)
+		require.Len(t, r.Contents, 1)
+		return r.Contents[0].Text
+	}
+	list, err := c.ListResources(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Len(t, list.Resources, 2)
+	runs := read("stonebaton://runs")
+	id := runsOf(t, s.url)[0]
+	assert.Contains(t, runs, id)
+	assert.Contains(t, read("stonebaton://runs/"+id), `"steps"`)
+	assert.Contains(t, read("stonebaton://map"), "berth_letter")
+	for _, none := range []string{"stonebaton://runs/none-1", "stonebaton://runs/" + id + "/files/0", "stonebaton://else"} {
+		_, err = c.ReadResource(t.Context(), &mcp.ReadResourceParams{URI: none})
+		assert.ErrorContains(t, err, "not found", none)
+	}
+	prompts, err := c.ListPrompts(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Len(t, prompts.Prompts, 13, "four relays, nine agents")
+	p, err := c.GetPrompt(t.Context(), &mcp.GetPromptParams{Name: "berth_letter", Arguments: map[string]string{"vessel": "Marrow Light"}})
+	require.NoError(t, err)
+	assert.Contains(t, p.Messages[0].Content.(*mcp.TextContent).Text, `Call the tool berth_letter with {"vessel":"Marrow Light"}`)
+
+	houses := launch(t, "demo", "-sign-in", "-dir", filepath.Join(t.TempDir(), "harbour"), "-listen", "127.0.0.1:0")
+	token := regexp.MustCompile(`siv\.\S+`).FindString(houses.err.String())
+	siv := client(t, &mcp.StreamableClientTransport{Endpoint: houses.url + "/mcp", HTTPClient: &http.Client{Transport: bearer(token)}}, make(chan string, 16))
+	r, err := siv.ReadResource(t.Context(), &mcp.ReadResourceParams{URI: "stonebaton://runs"})
+	require.NoError(t, err)
+	assert.NotContains(t, r.Contents[0].Text, `"ines"`)
+	mara := regexp.MustCompile(`mara\.\S+`).FindString(houses.err.String())
+	all, err := http.NewRequest("GET", houses.url+"/api/runs", nil)
+	require.NoError(t, err)
+	resp, err := bearer(mara).RoundTrip(all)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	var others struct{ Runs []struct{ ID, Person string } }
+	require.NoError(t, json.NewDecoder(resp.Body).Decode(&others))
+	require.NotEmpty(t, others.Runs)
+	for _, one := range others.Runs {
+		if one.Person != "siv" {
+			_, err = siv.ReadResource(t.Context(), &mcp.ReadResourceParams{URI: "stonebaton://runs/" + one.ID})
+			assert.ErrorContains(t, err, "not found")
+		}
+	}
+}
+
+// bearer sends requests with a token.
+type bearer string
+
+func (b bearer) RoundTrip(r *http.Request) (*http.Response, error) {
+	r = r.Clone(r.Context())
+	r.Header.Set("Authorization", "Bearer "+string(b))
+	return http.DefaultTransport.RoundTrip(r)
+}
+
 func TestTheBridgeSpeaksEachRevision(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "harbour")
 	s := demo(t, dir)
@@ -233,6 +296,8 @@ func TestTheKeyOfTheRecords(t *testing.T) {
 		{"POST", "/api/drills", `{}`},
 		{"POST", "/mcp", `{"jsonrpc":"2.0","id":1,"method":"ping"}`},
 		{"GET", "/api/people", ""},
+		{"POST", "/api/runs", `{"text":"x","person":"harbourmaster"}`},
+		{"POST", "/api/runs", `{"text":"x","state":{}}`},
 	} {
 		code, said := send(c.method, c.path, c.in, "")
 		assert.Equal(t, 403, code, "%s %s: %s", c.method, c.path, said)

@@ -48,6 +48,9 @@ func (s *Service) begin(c *echo.Context) error {
 	if t, verb, as, err := s.confirms(c, in, person); err != nil {
 		return err
 	} else if t != nil {
+		if asks(c).keyless {
+			return keyless()
+		}
 		said := api.Settle{Verb: verb, As: as, Shown: ledger.Hash(t.Shown)}
 		if verb == ledger.RefuseIt {
 			said.Because = in.Text
@@ -101,10 +104,10 @@ func (s *Service) confirms(c *echo.Context, in api.Start, person string) (t *row
 // facts to begin with or another person to be, is for those who build it.
 func (s *Service) speaks(c *echo.Context, in api.Start) (string, error) {
 	w := asks(c)
-	if w.local() {
+	if w.local() && !w.keyless {
 		return in.Person, nil
 	}
-	if in.Session != "" {
+	if in.Session != "" && !w.local() {
 		if ok, err := s.app.Store.MaySee(c.Request().Context(), in.Session, w.Name); err != nil || !ok {
 			return "", engine.ErrNoSession // also for one who may read it
 		}
@@ -118,6 +121,8 @@ func (s *Service) speaks(c *echo.Context, in api.Start) (string, error) {
 	}
 	slices.Sort(tried)
 	switch {
+	case len(tried) > 0 && w.keyless:
+		return "", keyless()
 	case len(tried) > 0 && !w.Can(right.Build):
 		return "", problem(http.StatusForbidden, "Omit it: that is for people with the right build.", "%s may talk, but not say %s", w.Name, strings.Join(tried, ", "))
 	case in.Person != "" && in.Person != w.Name:

@@ -45,6 +45,7 @@ type Server struct {
 
 	mu      sync.Mutex
 	offered map[string]ledger.Hash // contracts by tool
+	asked   map[string]ledger.Hash // prompts, likewise
 
 	taken taken
 }
@@ -52,11 +53,12 @@ type Server struct {
 // New gives a server of the tools of an app's project. It follows the
 // project as its files change.
 func New(a *app.App, log *slog.Logger) *Server {
-	t := &Server{app: a, log: log, offered: map[string]ledger.Hash{}}
+	t := &Server{app: a, log: log, offered: map[string]ledger.Hash{}, asked: map[string]ledger.Hash{}}
 	t.server = mcp.NewServer(&mcp.Implementation{Name: "stonebaton", Version: "1"}, &mcp.ServerOptions{
-		Capabilities: &mcp.ServerCapabilities{Tools: &mcp.ToolCapabilities{ListChanged: true}},
+		Capabilities: &mcp.ServerCapabilities{Tools: &mcp.ToolCapabilities{ListChanged: true}, Prompts: &mcp.PromptCapabilities{ListChanged: true}, Resources: &mcp.ResourceCapabilities{}},
 		Instructions: "The tools, relays and agents of a project. A call may wait for a person; progress says for whom.",
 	})
+	t.readable()
 	t.offer()
 	r := a.Hub.Read("")
 	go func() {
@@ -98,7 +100,7 @@ func (t *Server) Handler() http.Handler {
 	}))
 }
 
-// offer brings the list of tools up to date.
+// offer brings the lists of tools and prompts up to date.
 func (t *Server) offer() {
 	p, err := t.app.Projects.Current()
 	if err != nil {
@@ -106,25 +108,31 @@ func (t *Server) offer() {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	follow(t.offered, offers(p), t.server.RemoveTools, func(x *mcp.Tool) { t.server.AddTool(x, t.call) })
+	follow(t.asked, prompts(p), t.server.RemovePrompts, func(x *mcp.Prompt) { t.server.AddPrompt(x, t.prompt) })
+}
+
+// follow brings what is offered up to date with what there is now: clients are told of what
+// has changed alone.
+func follow[T any](offered map[string]ledger.Hash, now map[string]*T, remove func(...string), add func(*T)) {
 	var gone []string
-	now := offers(p)
-	for n := range t.offered {
+	for n := range offered {
 		if now[n] == nil {
 			gone = append(gone, n)
-			delete(t.offered, n)
+			delete(offered, n)
 		}
 	}
 	if len(gone) > 0 {
-		t.server.RemoveTools(gone...)
+		remove(gone...)
 	}
 	for _, n := range slices.Sorted(maps.Keys(now)) {
 		raw, err := json.Marshal(now[n])
 		if err != nil {
 			continue // a contract is JSON
 		}
-		if h := ledger.HashOf(raw); t.offered[n] != h {
-			t.offered[n] = h
-			t.server.AddTool(now[n], t.call)
+		if h := ledger.HashOf(raw); offered[n] != h {
+			offered[n] = h
+			add(now[n])
 		}
 	}
 }
