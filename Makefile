@@ -5,7 +5,7 @@ OURS = $$(go list ./... | grep -v node_modules)
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/package.json internal/service/openapi.yaml
 say = @printf '\033[1m== %s\033[0m\n' "$(1)"
 
-.PHONY: demo test attack bench build lint check-go check-web chromium screenshots clean
+.PHONY: demo test attack conformance bench build lint check-go check-web chromium screenshots clean
 
 demo: build ## build all and start the harbour with its demo data
 	$(call say,starting the demo)
@@ -55,6 +55,13 @@ attack: build chromium ## what was ever tried against it: kills, a full disk, ho
 	$(call say,attacks on the whole: 320 kills and more)
 	@ATTACK=1 go test ./e2e -count 1 -timeout 10m -run 'Kills|Kill|Hostile|Disk|WhatWasAgreed|Bounds|BadRequests|WrongUse|ServiceForOthers|Understudy'
 
+SUITE = node@22 @modelcontextprotocol/conformance@0.2.0-alpha.12
+conformance: build ## the protocol project's own suite, on both sides of ours, in each revision
+	$(call say,fetching the suite)
+	@mkdir -p .conformance && npm install --prefix .conformance --silent --no-save $(SUITE)
+	$(call say,the suite)
+	@CONFORMANCE=$(CURDIR)/.conformance go test ./e2e -count 1 -timeout 15m -run Conformance -v | grep -v '^=== RUN'
+
 bench: build ## speed and memory, as ratios against a bare baseline in the same run
 	$(call say,benchmarks (about two minutes))
 	@go test ./bench -run '^$$' -bench . -benchtime 1x -timeout 20m
@@ -63,4 +70,4 @@ screenshots: build chromium ## take the pictures of docs/screenshots again
 	@SCREENSHOTS="$(CURDIR)/docs/screenshots" go test ./e2e -run TestScreenshots -count 1 -v
 
 clean:
-	rm -rf bin web/dist/* web/node_modules web/src/api.gen.ts && touch web/dist/.keep
+	rm -rf bin .conformance web/dist/* web/node_modules web/src/api.gen.ts && touch web/dist/.keep

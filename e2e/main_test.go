@@ -26,6 +26,9 @@ import (
 var binary string
 
 func TestMain(m *testing.M) {
+	if os.Getenv("CONFORMANCE_CLIENT") != "" && len(os.Args) > 1 && strings.HasPrefix(os.Args[len(os.Args)-1], "http") {
+		os.Exit(asClient(os.Args[len(os.Args)-1]))
+	}
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "stonebaton-e2e")
 		if err != nil {

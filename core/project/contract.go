@@ -37,7 +37,12 @@ func (t *Tool) Contract() Contract {
 }
 
 func contractOf(name, summary string, input *schema.Schema) Contract {
-	params, err := json.Marshal(input.Doc())
+	doc := input.Doc()
+	if doc["$schema"] != nil { // which draft it is of is nothing to a model
+		doc = maps.Clone(doc)
+		delete(doc, "$schema")
+	}
+	params, err := json.Marshal(doc)
 	if err != nil {
 		panic("a compiled schema is JSON: " + err.Error())
 	}
@@ -69,6 +74,7 @@ func reasonFirst(doc map[string]any) []byte {
 	}
 	with := maps.Clone(doc)
 	with["properties"], with["required"] = json.RawMessage(own.Bytes()), required
+	delete(with, "$schema")
 	enc := json.NewEncoder(&rest)
 	enc.SetEscapeHTML(false)
 	if err := enc.Encode(with); err != nil {

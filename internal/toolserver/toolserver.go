@@ -26,6 +26,7 @@ import (
 	"stonebaton.example/core/value"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/live"
 	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/store"
 )
@@ -147,7 +148,11 @@ func offers(p *project.Project) map[string]*mcp.Tool {
 		out[n] = described(r.Contract(), r.Effect, false)
 	}
 	for n, tool := range p.Tools {
-		out[n] = described(tool.Contract(), tool.Effect, tool.Resend != "")
+		c := tool.Contract()
+		if doc := tool.Input.Doc(); doc["$schema"] != nil && !tool.ReasonFirst {
+			c.Parameters = schemaOf(doc) // a model does without, a client may want to know
+		}
+		out[n] = described(c, tool.Effect, tool.Resend != "")
 		if doc := tool.Output.Doc(); doc["type"] == "object" {
 			out[n].OutputSchema = doc
 		}
@@ -220,22 +225,33 @@ func (t *Server) call(ctx context.Context, req *mcp.CallToolRequest) (*mcp.CallT
 			t.log.Debug("a client could not be told how its call goes", "run", b.Run, "error", err)
 		}
 	}
+	heard := 0
+	told := func(n live.Note) { // what the call says of itself, line by line
+		for line := range strings.Lines(n.Text) {
+			heard++
+			tell(strings.TrimSpace(line))
+		}
+	}
 	for {
 		s, err := t.app.Engine.State(ctx, b.Run)
 		if err != nil && ctx.Err() == nil {
 			return failed(err.Error()), nil
 		}
 		if err == nil && s.Closed() != nil {
-			return t.result(s, b.Run)
+			return t.result(s, b.Run, func(log string) { // a quick call is over before anybody reads
+				for line := range strings.Lines(log) {
+					if heard--; heard < 0 {
+						tell(strings.TrimSpace(line))
+					}
+				}
+			})
 		}
 		if err == nil && s.Held() {
 			tell(t.waits(ctx, b.Run))
 		}
 		select {
 		case n := <-r.C:
-			if n.Text != "" { // what the call says of itself
-				tell(strings.TrimSpace(n.Text))
-			}
+			told(n)
 		case <-ctx.Done():
 			// nobody waits for the result any more: what has not begun does not begin
 			stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
@@ -297,8 +313,8 @@ func (t *Server) media(sent *ledger.Sent) (out []mcp.Content) {
 	return out
 }
 
-// result words the end of a run of one call.
-func (t *Server) result(s *run.State, id string) (*mcp.CallToolResult, error) {
+// result words the end of a run of one call, and gives what it has logged.
+func (t *Server) result(s *run.State, id string, log func(string)) (*mcp.CallToolResult, error) {
 	if s.Closed().Status != ledger.Done {
 		words := "the run was stopped"
 		if s.Closed().Problem != nil {
@@ -318,6 +334,9 @@ func (t *Server) result(s *run.State, id string) (*mcp.CallToolResult, error) {
 			if e.Step.Parent() == ledger.OutsideTurn {
 				whole = d.Result
 				out.Content = append(out.Content, t.media(d.Sent)...)
+				if d.Sent != nil {
+					log(d.Sent.Log)
+				}
 			}
 		case *ledger.FrameClosed:
 			if e.Step == ledger.Root {

@@ -350,20 +350,10 @@ func offer(t *mcp.Tool) project.Offer {
 	if o.Input == nil || o.Input["type"] != "object" {
 		o.Fault = "its input is not an object"
 	}
-	undated(o.Input)
 	if out, ok := plain(t.OutputSchema).(map[string]any); ok {
-		undated(out)
 		o.Output = out
 	}
 	return o
-}
-
-// undated leaves out of a schema that it is of the draft that schemas are of where they say
-// nothing.
-func undated(doc map[string]any) {
-	if draft, _ := doc["$schema"].(string); strings.Contains(draft, "/2020-12/") {
-		delete(doc, "$schema")
-	}
 }
 
 // plain gives a value as encoding/json reads it.
