@@ -30,10 +30,10 @@ const runCols = `SELECT n, id, session, person, text, status, agent, path, calle
 
 // Runs lists runs, the newest first.
 func (s *Store) Runs(ctx context.Context, f RunFilter) ([]rows.Run, error) {
-	q, p := runCols+` WHERE 1`, named{"limit": f.Limit}
-	add := func(is bool, name string, value any, cond string) {
+	cond, p := "1", named{"limit": f.Limit}
+	add := func(is bool, name string, value any, c string) {
 		if is {
-			q += " AND " + cond
+			cond += " AND " + c
 			p[name] = value
 		}
 	}
@@ -48,10 +48,16 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) ([]rows.Run, error) {
 	add(!f.Until.IsZero(), "until", rows.Moment{Time: f.Until}, "opened_at < :until")
 	add(f.Before > 0, "before", f.Before, "n < :before")
 	if f.Limit <= 0 {
-		p["limit"] = 100
+		f.Limit = 100
 	}
+	if few, err := s.few(ctx, f); err != nil {
+		return nil, err
+	} else if !few && grams(f.Text) != "" {
+		return s.search(ctx, cond, f.Text, f.Before, f.Limit, p)
+	}
+	p["limit"] = f.Limit
 	out := []rows.Run{}
-	err := s.list(ctx, &out, q+" ORDER BY n DESC LIMIT :limit", p)
+	err := s.list(ctx, &out, runCols+" WHERE "+cond+" ORDER BY n DESC LIMIT :limit", p)
 	return out, err
 }
 

@@ -38,6 +38,10 @@ type Store struct {
 	write *writer
 	blobs blobs
 
+	ended   chan struct{} // a run is over
+	closing chan struct{}
+	indexes chan struct{} // is closed when nothing is indexed any more
+
 	Logger *slog.Logger // is told of what is lost; Open sets the standard one
 	// Noticed says what was found wrong with the records when they were opened; "" where nothing was.
 	Noticed string
@@ -95,6 +99,9 @@ func (s *Store) open() error {
 		return err
 	}
 	s.read.SetMaxOpenConns(4)
+	s.ended, s.closing, s.indexes = make(chan struct{}, 1), make(chan struct{}), make(chan struct{})
+	s.runEnded() // what ended before
+	go s.indexer()
 	return nil
 }
 
@@ -109,6 +116,8 @@ func migrate(db *sql.DB) error {
 
 // Close ends the writer and lets the directory go.
 func (s *Store) Close() error {
+	close(s.closing)
+	<-s.indexes
 	err := errors.Join(s.read.Close(), s.write.close()) // the writer last: it puts the write-ahead log into the database
 	return errors.Join(err, s.lock.Close())
 }
@@ -205,7 +214,7 @@ func (s *Store) Append(ctx context.Context, b engine.Batch) error {
 	row := rowOf(b.Run, b.Head)
 	row.Epoch, row.Follows = b.Epoch, b.Events[0].Seq-1
 	row.Seq = row.Follows + int64(len(b.Events))
-	return s.write.do(ctx, func(t *tx) error {
+	err = s.write.do(ctx, func(t *tx) error {
 		n, err := t.changed(setHead, row)
 		switch {
 		case err != nil:
@@ -215,6 +224,10 @@ func (s *Store) Append(ctx context.Context, b engine.Batch) error {
 		}
 		return t.append(list)
 	})
+	if err == nil && b.Head.Status.Over() {
+		s.runEnded()
+	}
+	return err
 }
 
 // unfit says why a batch does not follow what is there.
