@@ -155,3 +155,11 @@ func TestTheKeyOfASourceIsTheSameUntilItIsReachedOtherwise(t *testing.T) {
 	assert.Equal(t, key("${secret:A}"), key("${secret:A}"))
 	assert.NotEqual(t, key("${secret:A}"), key("${secret:B}"))
 }
+
+// TestAFileThatIsHalfYAML: what is wrong in one document says nothing of those before it.
+func TestAFileThatIsHalfYAML(t *testing.T) {
+	_, probs := compile(map[string]string{project.Main: coretest.Main, "more.yaml": "agent: one\nsummary: s\nprompt: p\n---\ntool: two\nscript: return {metres: 3.2}\n"}, nil)
+	require.NotEmpty(t, probs)
+	assert.Regexp(t, `error more.yaml:6:1 this is not YAML`, strings.Join(probs, "\n"))
+	assert.NotContains(t, strings.Join(probs, "\n"), "already defined")
+}

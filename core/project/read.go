@@ -317,10 +317,7 @@ func (c *compiler) documents() {
 		}
 		docs, probs := parse(f, c.src.Files[f])
 		c.problems = append(c.problems, probs...)
-		if len(probs) > 0 {
-			c.unread[f] = true
-			c.named(f)
-		}
+		c.unread[f] = len(probs) > 0
 		for _, d := range docs {
 			if d.kind == "lines" {
 				continue // the understudy reads these
@@ -357,6 +354,9 @@ func (c *compiler) documents() {
 				}
 			}
 			c.docs = append(c.docs, d)
+		}
+		if c.unread[f] {
+			c.named(f)
 		}
 	}
 	if _, ok := c.src.Files[Main]; ok && c.main == nil && len(c.problems) == 0 {
