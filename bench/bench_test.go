@@ -547,6 +547,68 @@ func (s *stamped) Committed(run string, events []ledger.Event) {
 func BenchmarkLiveStreams(b *testing.B) {
 	b.Run("spread", func(b *testing.B) { streams(b, 3*time.Second) })
 	b.Run("burst", func(b *testing.B) { streams(b, 0) })
+	b.Run("floor", floor)
+}
+
+// floor is the burst with nothing but the streams: a thousand connections, on each of which
+// eight messages as large as those of a run are written at the same instant, and read. What
+// this takes no service on these cores can undercut.
+func floor(b *testing.B) {
+	const runs, events = 1000, 8
+	message := []byte("id: 1\nevent: event\ndata: " + strings.Repeat("x", 900) + "\n\n")
+	for range b.N {
+		gate := make(chan struct{})
+		var mu sync.Mutex
+		sent, late := map[string]time.Time{}, []time.Duration{}
+		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			ctl := http.NewResponseController(w)
+			_ = ctl.Flush()
+			<-gate
+			for n := range events {
+				now := time.Now()
+				mu.Lock()
+				sent[fmt.Sprint(r.URL.Path, " ", n)] = now
+				mu.Unlock()
+				if _, err := w.Write(message); err != nil {
+					return
+				}
+				_ = ctl.Flush()
+			}
+		}))
+		client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: runs}}
+		var ready sync.WaitGroup
+		var wg sync.WaitGroup
+		for i := range runs {
+			ready.Add(1)
+			wg.Go(func() {
+				resp, err := client.Get(fmt.Sprintf("%s/%d", srv.URL, i))
+				ready.Done()
+				if err != nil {
+					b.Error(err)
+					return
+				}
+				defer resp.Body.Close()
+				lines, n := bufio.NewScanner(resp.Body), 0
+				for lines.Scan() {
+					if strings.HasPrefix(lines.Text(), "id: ") {
+						now := time.Now()
+						mu.Lock()
+						late = append(late, now.Sub(sent[fmt.Sprintf("/%d %d", i, n)]))
+						mu.Unlock()
+						n++
+					}
+				}
+			})
+		}
+		ready.Wait()
+		close(gate)
+		wg.Wait()
+		slices.Sort(late)
+		b.ReportMetric(float64(late[len(late)/2].Microseconds())/1000, "median_ms")
+		b.ReportMetric(float64(late[len(late)*99/100].Microseconds())/1000, "p99_ms")
+		srv.CloseClientConnections()
+		srv.Close()
+	}
 }
 
 func streams(b *testing.B, spread time.Duration) {

@@ -195,6 +195,51 @@ func BenchmarkOpenAPI(b *testing.B) {
 	}
 }
 
+// knotted makes an OpenAPI document whose operations each reach all of its schemas.
+func knotted(operations, schemas int) []byte {
+	paths, parts := map[string]any{}, map[string]any{}
+	ref := func(i int) map[string]any { return map[string]any{"$ref": fmt.Sprintf("#/components/schemas/Part%d", i%schemas)} }
+	for i := range schemas {
+		props := map[string]any{"next": ref(i + 1), "other": ref(i * 7)}
+		for n := range 12 {
+			props[fmt.Sprintf("field_%d", n)] = map[string]any{"type": "string", "description": strings.Repeat("What it holds. ", 4)}
+		}
+		parts[fmt.Sprintf("Part%d", i)] = map[string]any{"type": "object", "properties": props}
+	}
+	for i := range operations {
+		body := map[string]any{"application/json": map[string]any{"schema": ref(i)}}
+		paths[fmt.Sprintf("/parts%d", i)] = map[string]any{"put": map[string]any{"operationId": fmt.Sprintf("putPart%d", i), "summary": "Put a part where it belongs when it is known where.", "requestBody": map[string]any{"content": body}, "responses": map[string]any{"200": map[string]any{"description": "ok", "content": body}}}}
+	}
+	raw, err := json.Marshal(map[string]any{"openapi": "3.1.0", "info": map[string]any{"title": "Knotted"}, "paths": paths, "components": map[string]any{"schemas": parts}})
+	if err != nil {
+		panic(err)
+	}
+	return raw
+}
+
+// BenchmarkKnottedAPI reads a project that takes 500 operations, each of which reaches 400
+// schemas both ways.
+func BenchmarkKnottedAPI(b *testing.B) {
+	raw := knotted(500, 400)
+	for range b.N {
+		runtime.GC()
+		high, stop := highest()
+		began := time.Now()
+		cat, err := openapi.Read(raw)
+		require.NoError(b, err)
+		var take []string
+		for _, o := range cat.Tools {
+			take = append(take, o.Name)
+		}
+		p := tooltest.Project(b, "source: parts\nopenapi: {document: data/parts.json}\ntake: ["+strings.Join(take, ", ")+"]\n", map[string]project.Catalogue{"parts": cat.Only(take)})
+		took := time.Since(began)
+		close(stop)
+		require.Greater(b, len(p.Tools), 500)
+		b.ReportMetric(took.Seconds(), "s")
+		b.ReportMetric(float64(<-high)/(1<<20), "MB")
+	}
+}
+
 // highest watches the memory that objects take.
 func highest() (<-chan uint64, chan<- struct{}) {
 	out, stop := make(chan uint64, 1), make(chan struct{})
