@@ -25,8 +25,13 @@ type Invocation struct {
 	Bench   bool // tried alone: more of the raw reply is kept
 	Run     string
 	Person  string
-	Pause   func(context.Context, time.Duration) error // waits; a drill's does not take the time
-	Log     func(line string)                          // is told what a call says of itself while it goes; nil: nobody listens
+	// Made lists the files that came with earlier results of the session, the newest first; nil
+	// is of none.
+	Made func(context.Context) ([]ledger.File, error)
+	// File gives a file that Made lists, by its content.
+	File  func(ledger.Hash) ([]byte, error)
+	Pause func(context.Context, time.Duration) error // waits; a drill's does not take the time
+	Log   func(line string)                          // is told what a call says of itself while it goes; nil: nobody listens
 }
 
 // Logs gives a writer that tells each line of what is written to it as the call's.

@@ -288,6 +288,70 @@ type builder struct {
 	part     *part // that is being made; nil for an operation
 }
 
+// fileWords describe an argument that names a file.
+const fileWords = "Name of a file that came with an earlier result, or the path of one that may be sent; or a result:… for all of a result."
+
+// isFile says whether a schema is of a file where it stands in a body that is not JSON.
+func (b *builder) isFile(v any) bool {
+	m, ok := b.follow(v).(map[string]any)
+	if !ok {
+		return false
+	}
+	t, _ := m["type"].(string)
+	format, _ := m["format"].(string)
+	kind, _ := m["contentMediaType"].(string)
+	switch {
+	case t == "string" && format == "binary", t == "string" && kind != "" && m["contentEncoding"] == nil, t == "" && kind != "":
+		return true
+	case t == "" && len(m) == 0:
+		return true // 3.1 has it so
+	}
+	return false
+}
+
+// file gives the schema of an argument that names a file.
+func (b *builder) file(v any) map[string]any {
+	m, _ := b.follow(v).(map[string]any)
+	said, _ := m["description"].(string)
+	if said = strings.Join(strings.Fields(said), " "); said != "" {
+		said = strings.TrimSuffix(said, ".") + ". "
+	}
+	return map[string]any{"type": "string", "minLength": 1.0, "description": said + fileWords}
+}
+
+// multipart gives the schema of a body in parts, and notes which of them are files.
+func (b *builder) multipart(o *project.Operation, v any) (map[string]any, error) {
+	m, _ := b.follow(v).(map[string]any)
+	props, _ := m["properties"].(map[string]any)
+	rest := maps.Clone(m)
+	left := map[string]any{}
+	files := map[string]any{}
+	for _, k := range slices.Sorted(maps.Keys(props)) {
+		one, _ := b.follow(props[k]).(map[string]any)
+		switch {
+		case b.isFile(props[k]):
+			files[k] = b.file(props[k])
+		case one["type"] == "array" && b.isFile(one["items"]):
+			files[k] = map[string]any{"type": "array", "items": b.file(one["items"])}
+		default:
+			left[k] = props[k]
+			continue
+		}
+		o.Files = append(o.Files, k)
+	}
+	if rest != nil {
+		rest["properties"] = left
+	}
+	doc, err := b.schema(rest, 0)
+	if err != nil {
+		return nil, err
+	}
+	if have, ok := doc["properties"].(map[string]any); ok {
+		maps.Copy(have, files)
+	}
+	return doc, nil
+}
+
 func (b *builder) build(o *project.Operation, item, op map[string]any) error {
 	type key struct{ in, name string }
 	params, order := map[key]map[string]any{}, []key{}
@@ -400,7 +464,16 @@ func (b *builder) body(o *project.Operation, op map[string]any) error {
 	if kind == "" {
 		return fmt.Errorf("its body is of a kind that is not sent here: %s", strings.Join(slices.Sorted(maps.Keys(content)), ", "))
 	}
-	doc, err := b.schema(media["schema"], 0)
+	var doc map[string]any
+	var err error
+	switch {
+	case kind == multipartBody:
+		doc, err = b.multipart(o, media["schema"])
+	case raw(kind):
+		doc, o.Files = b.file(media["schema"]), []string{"body"}
+	default:
+		doc, err = b.schema(media["schema"], 0)
+	}
 	if err != nil {
 		return fmt.Errorf("its body: %w", err)
 	}
@@ -424,6 +497,9 @@ func (b *builder) body(o *project.Operation, op map[string]any) error {
 	if _, taken := b.props["body"]; taken {
 		o.Arg = "request_body"
 	}
+	if raw(kind) {
+		o.Files = []string{o.Arg}
+	}
 	describe(doc, rb)
 	b.props[o.Arg] = doc
 	if rb["required"] == true {
@@ -435,7 +511,7 @@ func (b *builder) body(o *project.Operation, op map[string]any) error {
 // fieldsOf reads how the fields of a form are written, where the document says so of some.
 func fieldsOf(o *project.Operation, media map[string]any) error {
 	list, _ := media["encoding"].(map[string]any)
-	if o.Body != formBody {
+	if o.Body != formBody && o.Body != multipartBody {
 		return nil
 	}
 	for name, e := range list {
@@ -455,7 +531,16 @@ func fieldsOf(o *project.Operation, media map[string]any) error {
 	return nil
 }
 
-const formBody = "application/x-www-form-urlencoded"
+const (
+	formBody      = "application/x-www-form-urlencoded"
+	multipartBody = "multipart/form-data"
+)
+
+// raw says whether a body of a media type is a file as it is.
+func raw(kind string) bool {
+	group, _, _ := strings.Cut(kind, "/")
+	return kind == "application/octet-stream" || kind == "application/pdf" || kind == "application/zip" || kind == "*/*" || group == "image" || group == "audio" || group == "video"
+}
 
 // Form writes the body of a form. Fields that the document says nothing of are written as in a
 // query; one with parts is JSON.
@@ -529,12 +614,14 @@ func pick(content map[string]any) (string, map[string]any) {
 		func(k string) bool { return k == "application/merge-patch+json" }, // of an object, as arguments are
 		func(k string) bool { return strings.HasPrefix(k, "application/json") || strings.HasSuffix(k, "+json") },
 		func(k string) bool { return k == formBody },
+		func(k string) bool { return k == multipartBody },
 		func(k string) bool { return strings.HasPrefix(k, "text/") },
-		func(k string) bool { return k == "*/*" },
+		func(k string) bool { return k == "*/*" && content[k].(map[string]any)["schema"] != nil },
+		raw,
 	} {
 		for _, k := range slices.Sorted(maps.Keys(content)) {
 			if m, ok := content[k].(map[string]any); ok && want(k) {
-				if k == "*/*" {
+				if k == "*/*" && m["schema"] != nil {
 					k = "application/json"
 				}
 				return k, m

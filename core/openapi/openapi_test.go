@@ -47,7 +47,7 @@ paths:
   /odd/{id}:
     get: {operationId: lost, responses: {}}
     post: {operationId: odd, parameters: [{$ref: "#/components/parameters/Id"}], requestBody: {content: {application/json: {schema: {$ref: "#/components/schemas/Odd"}}}}, responses: {}}
-    patch: {operationId: picture, parameters: [{$ref: "#/components/parameters/Id"}], requestBody: {content: {image/png: {schema: {type: string, format: binary}}}}, responses: {}}
+    patch: {operationId: picture, parameters: [{$ref: "#/components/parameters/Id"}], requestBody: {content: {model/odd: {schema: {type: string, format: binary}}}}, responses: {}}
     delete: broken
   /login:
     post: {operationId: login, requestBody: {required: true, content: {application/x-www-form-urlencoded: {schema: {type: object, required: [user], properties: {user: {type: string}}}}}}, responses: {}}
@@ -106,7 +106,7 @@ func TestABrokenOperationDoesNotKeepTheOthersOut(t *testing.T) {
 	for name, say := range map[string]string{
 		"lost":             "its path has {id}, but there is no such parameter",
 		"odd":              "its body: Odd: x: it refers to #/components/schemas/Gone, which is not there",
-		"picture":          "its body is of a kind that is not sent here: image/png",
+		"picture":          "its body is of a kind that is not sent here: model/odd",
 		"delete_odd_by_id": "the operation is not an object",
 	} {
 		o := offer(t, c, name)

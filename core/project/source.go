@@ -48,6 +48,8 @@ type Operation struct {
 	Arg    string  `json:"body_arg,omitempty"` // the argument that is the body; "" where the rest of them are its fields
 	// Fields says how fields of a form are written, where the document says so.
 	Fields map[string]Param `json:"fields,omitempty"`
+	// Files are the arguments that name files, or list names of some: these are sent in their place.
+	Files []string `json:"files,omitempty"`
 }
 
 // Param is a parameter of an operation, or a field of its form.
@@ -160,6 +162,7 @@ type rawSource struct {
 		Document, Server   string
 		Auth               *RawAuth
 		Private, Redirects bool
+		Reads              []string
 	}
 	Take    taken
 	Effects map[string]string
@@ -235,6 +238,7 @@ func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 		if !strings.Contains(s.Document, "://") && !strings.HasPrefix(s.Document, "${") && s.Document != "" {
 			s.Document = c.inside(d, "/openapi/document", s.Document)
 		}
+		s.Bounds.Reads = c.reads(d, "/openapi/reads", "reads", o.Reads)
 	}
 	if auth != nil {
 		s.Auth = c.auth(d, at+"/auth", auth)

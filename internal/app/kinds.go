@@ -20,7 +20,7 @@ var kinds = []struct {
 	handler func(w *Workshop, c WorkshopConfig) tools.Handler
 }{
 	{script.Kind, func(w *Workshop, _ WorkshopConfig) tools.Handler { return script.New(w.client) }},
-	{http.Kind, func(w *Workshop, _ WorkshopConfig) tools.Handler { return http.New(w.client) }},
+	{http.Kind, func(w *Workshop, c WorkshopConfig) tools.Handler { return http.New(w.client, c.Dir) }},
 	{command.Kind, func(_ *Workshop, c WorkshopConfig) tools.Handler { return command.New(c.Dir, c.Work, c.Secrets) }},
 	{sql.Kind, func(_ *Workshop, c WorkshopConfig) tools.Handler { return sql.New(c.Dir) }},
 	{builtin.Kind, func(w *Workshop, c WorkshopConfig) tools.Handler { return builtin.New(c.Dir, c.Records, w.client) }},

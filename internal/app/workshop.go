@@ -82,7 +82,7 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 		docs: map[string]readDocument{}, asked: map[string]string{}}
 	w.life, w.end = context.WithCancel(context.Background())
 	w.Servers = mcp.New(c.Dir, w.client, c.Changed)
-	handlers := map[string]tools.Handler{"mcp": w.Servers, "openapi": thttp.New(w.client)}
+	handlers := map[string]tools.Handler{"mcp": w.Servers, "openapi": thttp.New(w.client, c.Dir)}
 	for _, k := range kinds {
 		handlers[k.Name] = k.handler(w, c)
 	}

@@ -3,6 +3,11 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -122,7 +127,38 @@ func (d *driver) look(a loop.Look) ledger.Event {
 func (d *driver) invocation(t *project.Tool, c *run.Call) deed.Invocation {
 	args, _ := value.Read(c.Args) // it was checked when it was decided or amended
 	return deed.Invocation{Project: d.project, Tool: t, Args: args, Vars: loop.Vars(d.project, d.state, c.Step), Facts: c.Turn.Thread.Facts(),
-		Key: ledger.Key(d.run, c.Step), Run: d.run, Step: c.Step, Person: d.state.Opened().Person, Pause: d.pause}
+		Key: ledger.Key(d.run, c.Step), Run: d.run, Step: c.Step, Person: d.state.Opened().Person, Pause: d.pause, Made: d.e.made(d.run)}
+}
+
+// earlier is how many runs of a session, beside the one that goes on, are looked at for files.
+const earlier = 20
+
+// made lists the files that came with the results of a run, and of those before it in its
+// session, the newest first.
+func (e *Engine) made(of string) func(context.Context) ([]ledger.File, error) {
+	return func(ctx context.Context) ([]ledger.File, error) {
+		session, number, _ := strings.Cut(of, "-")
+		n, err := strconv.Atoi(number)
+		if err != nil {
+			n = 1
+		}
+		var out []ledger.File
+		for at := n; at > 0 && at >= n-earlier; at-- {
+			events, err := All(e.Log.Read(ctx, fmt.Sprintf("%s-%d", session, at), 0))
+			if errors.Is(err, ErrNoRun) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			for _, ev := range slices.Backward(events) {
+				if r, ok := ev.Data.(*ledger.CallReturned); ok && r.Sent != nil {
+					out = append(out, r.Sent.Files...)
+				}
+			}
+		}
+		return out, nil
+	}
 }
 
 // call stages a call's intent, and its deed.

@@ -17,6 +17,8 @@ import (
 // Keeper keeps files by their content.
 type Keeper interface {
 	KeepFile(ctx context.Context, body []byte) (hash string, err error)
+	// File gives one that is kept.
+	File(hash ledger.Hash) ([]byte, error)
 }
 
 // forgetful keeps nothing, where nobody looks at files.

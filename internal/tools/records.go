@@ -92,6 +92,8 @@ type Records interface {
 	MarkUndone(ctx context.Context, key string, at time.Time) error
 	// KeepFile keeps a file by its content, and gives the hash of it.
 	KeepFile(ctx context.Context, body []byte) (hash string, err error)
+	// File gives a file that is kept.
+	File(hash ledger.Hash) ([]byte, error)
 }
 
 // Memory is Records in memory, for drills and for tools that are tried on a
@@ -162,6 +164,11 @@ func (m *Memory) MarkUndone(_ context.Context, key string, at time.Time) error {
 	c.Undone = &at
 	m.changes[key] = c
 	return nil
+}
+
+// File gives none.
+func (m *Memory) File(hash ledger.Hash) ([]byte, error) {
+	return nil, fmt.Errorf("the file %s is not kept", hash)
 }
 
 // KeepFile gives the hash of a file, and forgets it.

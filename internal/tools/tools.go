@@ -96,6 +96,7 @@ func (s *Set) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.F
 			return deed.Result{}, bad
 		}
 	}
+	i.File = s.keeper.File
 	r, bad := safely(ctx, h, i)
 	if bad == nil {
 		keep(ctx, s.keeper, &r)

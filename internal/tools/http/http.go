@@ -43,10 +43,13 @@ const (
 )
 
 // Handler sends requests.
-type Handler struct{ client *web.Client }
+type Handler struct {
+	client *web.Client
+	dir    string
+}
 
-// New gives a handler that sends through c.
-func New(c *web.Client) *Handler { return &Handler{c} }
+// New gives a handler that sends through c, and files of the project in dir where they may be.
+func New(c *web.Client, dir string) *Handler { return &Handler{c, dir} }
 
 // outgoing is a request, who makes it, and how it is shown.
 type outgoing struct {
@@ -214,6 +217,10 @@ func (h *Handler) request(ctx context.Context, i deed.Invocation) (*outgoing, er
 	if err != nil {
 		return nil, err
 	}
+	if d.files, err = h.files(ctx, i); err != nil {
+		return nil, err
+	}
+	d.named(i)
 	if name := project.Variable(loose(d.url)); name != "" {
 		return nil, fmt.Errorf("%s is not set; put it into the project's .env or the environment", name)
 	}
@@ -248,6 +255,7 @@ func (h *Handler) request(ctx context.Context, i deed.Invocation) (*outgoing, er
 	if err := h.client.Sign(req, d.auth); err != nil {
 		return nil, err
 	}
+	d.brief = true
 	at, shown, sent, err := d.written(func(s string) string { return s })
 	if err != nil {
 		return nil, err
@@ -272,6 +280,8 @@ type draft struct {
 	operation               *project.Operation // whose body it is; nil: of a tool's file
 	auth                    *project.Auth
 	grant                   web.Grant
+	files                   map[string][]deed.File // by the argument that names them
+	brief                   bool                   // files are shown by their names
 }
 
 // hold keeps a text from ever being read as the name of a secret, also together
@@ -293,8 +303,13 @@ func (d *draft) written(expand func(string) string) (address string, headers map
 		return address, headers, nil, nil
 	}
 	tree := value.Texts(d.body, put)
-	kind, _, _ := mime.ParseMediaType(d.kind)
+	kind, params, _ := mime.ParseMediaType(d.kind)
 	switch {
+	case d.operation != nil && len(d.files[d.operation.Arg]) > 0:
+		body = d.content(d.files[d.operation.Arg][0])
+	case kind == "multipart/form-data":
+		fields, _ := tree.(map[string]any)
+		body, err = d.parts(fields, params["boundary"])
 	case kind == "application/x-www-form-urlencoded" && d.operation != nil:
 		fields, _ := tree.(map[string]any)
 		body = []byte(openapi.Form(d.operation, fields))

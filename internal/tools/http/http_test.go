@@ -48,7 +48,7 @@ func call(t *testing.T, p *project.Project, name string, args map[string]any, li
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	h := tool.New(web.New(secret.New(func(string) (string, bool) { return "the-token", true })))
+	h := tool.New(web.New(secret.New(func(string) (string, bool) { return "the-token", true })), "")
 	tl := p.Tools[name]
 	return h.Call(ctx, deed.Invocation{Project: p, Tool: tl, Args: args, Key: "key-1", Vars: expr.Vars{"args": expr.Typed(tl.Input.Doc(), args), "today": "2026-05-04"}})
 }
@@ -170,7 +170,7 @@ func TestAReplyCanBeARefusal(t *testing.T) {
 	p := tooltest.Project(t, "tool: ask\nsummary: Ask the office when somebody asks for it.\neffect: read\ninput: {type: object, properties: {path: {type: string, description: A path.}}}\n"+
 		"http:\n  url: \""+srv.URL+"/{{ args.?path.orValue('') }}\"\n  fails_when: \"response.body.status == 'error'\"\n  pick: \"=response.body.rows\"\n  when_empty: not_found\n", nil)
 	call := func(path string) (deed.Result, *deed.Failure) {
-		return tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "ask", map[string]any{"path": path})
+		return tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{}), ""), p, "ask", map[string]any{"path": path})
 	}
 	r, bad := call("ok")
 	require.Nil(t, bad, "%+v", bad)

@@ -45,7 +45,7 @@ input: {type: object, properties: {who: {type: string, description: A name.}, ta
 http: {url: "`+srv.URL+`/form", auth: {basic: {user: ann, password: "${secret:P}"}}, form: {who: "=args.who", tag: "=args.?tags.orValue([])"}}
 resend: key
 `, nil)
-	r, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "post", map[string]any{"who": "ann & ben", "tags": []any{"a", "b"}}, func(i *deed.Invocation) { i.Bench = true })
+	r, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{}), ""), p, "post", map[string]any{"who": "ann & ben", "tags": []any{"a", "b"}}, func(i *deed.Invocation) { i.Bench = true })
 	require.Nil(t, bad, "%+v", bad)
 	got := r.Value.(map[string]any)
 	assert.Equal(t, "POST /form", got["asked"])
@@ -71,7 +71,7 @@ effect: read
 input: {type: object, properties: {x: {type: string, description: A word.}}}
 http: {url: "`+srv.URL+`/", form: {k: "${secret:K}", x: "=args.x"}}
 `, nil)
-	h := tool.New(web.New(&tooltest.Secrets{}))
+	h := tool.New(web.New(&tooltest.Secrets{}), "")
 	for _, args := range []map[string]any{{"x": "${secret:OTHER}", "y": "${secret:OTHER}"}, {"x": "cret:OTHER}", "y": "${se"}, {"x": "}", "y": "{secret:OTHER"}} {
 		r, bad := tooltest.Call(t, h, p, "tell", args, func(i *deed.Invocation) { i.Bench = true })
 		require.Nil(t, bad, "%+v", bad)
@@ -125,7 +125,7 @@ summary: Look in when somebody asks for it.
 effect: read
 http: {url: "`+srv.URL+`/x", auth: {oauth: {token_url: "`+srv.URL+`/token", client_id: me, client_secret: "${secret:S}"}}}
 `, nil)
-	h := tool.New(web.New(&tooltest.Secrets{}))
+	h := tool.New(web.New(&tooltest.Secrets{}), "")
 	r, bad := tooltest.Call(t, h, p, "look_in", nil)
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, "in", r.Value)
@@ -146,7 +146,7 @@ effect: read
 input: {type: object, required: [url], properties: {url: {type: string, description: "Address, such as http://kelmere.example/."}}}
 http: {url: "http://{{ args.url }}/"}
 `, nil)
-	_, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "fetch_any", map[string]any{"url": srv.Listener.Addr().String()})
+	_, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{}), ""), p, "fetch_any", map[string]any{"url": srv.Listener.Addr().String()})
 	require.NotNil(t, bad)
 	assert.Equal(t, ledger.NotDone, bad.Outcome)
 }
@@ -166,7 +166,7 @@ func TestAnOperationIsARequest(t *testing.T) {
 	p, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: things\nopenapi: {document: data/t.json, server: \"" + srv.URL + "/v1\", auth: {bearer: \"${secret:T}\"}}\ntake: [getThing, putThing, replaceThing]\neffects: {getThing: read}\ntune: {getThing: {pick: \"=response.body.asked\"}}\n"},
 		Catalogues: map[string]project.Catalogue{"things": cat}})
 	require.NotNil(t, p, "%v", probs)
-	h := tool.New(web.New(&tooltest.Secrets{}))
+	h := tool.New(web.New(&tooltest.Secrets{}), "")
 	r, bad := tooltest.Call(t, h, p, "get_thing", map[string]any{"id": "a/b c", "tags": []any{"x", "y z"}, "near": []any{1.0, 2.5}, "X-Kind": "k", "trace": "t;1"})
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, "GET /v1/things/a%2Fb%20c?tags=x&tags=y%20z&near=1,2.5", r.Value, "pick takes what is wanted")
@@ -200,7 +200,7 @@ input: {type: object, properties: {id: {type: integer, description: Its number.}
 http: {method: POST, url: "`+srv.URL+`/{{ args.id }}", query: {again: "=args.id"}, body: {id: "=args.id", after: "=args.id + 1"}, pick: {asked: "=response.body.asked", id: "=response.body.got.id", after: "=response.body.got.after", next: "=response.body.next"}}
 resend: key
 `, nil)
-	r, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{})), p, "post", map[string]any{"id": int64(9007199254740993)})
+	r, bad := tooltest.Call(t, tool.New(web.New(&tooltest.Secrets{}), ""), p, "post", map[string]any{"id": int64(9007199254740993)})
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, map[string]any{"asked": "/9007199254740993?again=9007199254740993", "id": int64(9007199254740993), "after": int64(9007199254740994), "next": int64(9007199254740995)}, r.Value)
 }
