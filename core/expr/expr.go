@@ -221,6 +221,8 @@ func Show(v any) string {
 		return strconv.FormatBool(x)
 	case int64:
 		return strconv.FormatInt(x, 10)
+	case json.Number:
+		return string(x)
 	case float64:
 		if x == math.Trunc(x) && math.Abs(x) < 1e15 {
 			return strconv.FormatInt(int64(x), 10)
@@ -464,7 +466,7 @@ func jsonType(v any) string {
 			return "integer" // which is a number too
 		}
 		return "number"
-	case int64:
+	case int64, json.Number:
 		return "integer"
 	}
 	return ""

@@ -1,6 +1,7 @@
 package expr
 
 import (
+	"encoding/json"
 	"regexp"
 	"sort"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
 )
 
 // costLimit bounds one evaluation, in the units of CEL's cost model.
@@ -54,7 +56,7 @@ func NewScope(names map[string]map[string]any) (*Scope, error) {
 	for _, n := range sorted(names) {
 		opts = append(opts, cel.Variable(n, p.typeOf(n, names[n])))
 	}
-	opts = append(opts, cel.CustomTypeProvider(p))
+	opts = append(opts, cel.CustomTypeProvider(p), cel.CustomTypeAdapter(adapter{b.CELTypeAdapter()}))
 	env, err := b.Extend(opts...)
 	if err != nil {
 		return nil, err
@@ -69,6 +71,22 @@ func sorted[T any](m map[string]T) []string {
 	}
 	sort.Strings(out)
 	return out
+}
+
+// adapter keeps whole numbers that no type of CEL holds as the text of their digits.
+type adapter struct{ types.Adapter }
+
+// NativeToValue gives a value of Go as CEL has it.
+func (a adapter) NativeToValue(v any) ref.Val {
+	switch x := v.(type) {
+	case json.Number:
+		return types.String(x)
+	case map[string]any:
+		return types.NewStringInterfaceMap(a, x)
+	case []any:
+		return types.NewDynamicList(a, x)
+	}
+	return a.Adapter.NativeToValue(v)
 }
 
 type object struct {

@@ -265,6 +265,8 @@ func cel(v any, doc map[string]any) string {
 		return celText(x)
 	case int64:
 		return strconv.FormatInt(x, 10)
+	case json.Number:
+		return celText(string(x)) // as expressions see it
 	case float64:
 		b, _ := json.Marshal(x) // a number that came as JSON
 		s := string(b)

@@ -144,7 +144,6 @@ func (m *fixer) typed(s *jsonschema.Schema, v any, path string) any {
 		if due("integer") || due("number") {
 			if n, ok := number(t); ok && (due("number") || isA("integer", n)) {
 				m.note(path, "was the text "+strconv.Quote(clip(x))+"; the number "+clip(t)+" was taken")
-				m.vague(n, due, path)
 				return n
 			}
 		}
@@ -158,8 +157,7 @@ func (m *fixer) typed(s *jsonschema.Schema, v any, path string) any {
 				return inner
 			}
 		}
-	case float64, int64:
-		m.vague(x, due, path)
+	case float64, int64, json.Number:
 		f, is := x.(float64)
 		exact := !is || math.Abs(f) <= value.Exact // else the text would be of another number
 		if exact && due("string") && !due("number") && !due("integer") {
@@ -184,15 +182,11 @@ func number(t string) (any, bool) {
 	if n, err := strconv.ParseInt(t, 10, 64); err == nil {
 		return value.Whole(n), true
 	}
+	if whole := strings.TrimPrefix(t, "-"); whole != "" && strings.Trim(whole, "0123456789") == "" {
+		return json.Number(strings.TrimPrefix(t, "+")), whole[0] != '0'
+	}
 	f, err := strconv.ParseFloat(t, 64)
 	return f, err == nil && numeral(t)
-}
-
-// vague refuses a number for an integer that is so large that it stands for many.
-func (m *fixer) vague(n any, due func(string) bool, path string) {
-	if f, ok := n.(float64); ok && math.Abs(f) > value.Exact && due("integer") && !due("number") {
-		m.faults = append(m.faults, Fault{Path: path, Say: "must be an integer of at most 18 digits, not " + text(f)})
-	}
 }
 
 // numeral says whether a text is a plain decimal number, which "0x1p4", "inf"
@@ -410,7 +404,9 @@ func isA(t string, v any) bool {
 // default of its own where it has one, or the plainest value that could fit.
 func Example(doc map[string]any) any { return exampleOf(doc, doc, 0) }
 
-func exampleOf(root, d map[string]any, depth int) any {
+func exampleOf(root, d map[string]any, depth int) any { return maker{root: root}.make(d, depth) }
+
+func (m maker) make(d map[string]any, depth int) any {
 	if depth > 8 || d == nil {
 		return nil
 	}
@@ -426,21 +422,31 @@ func exampleOf(root, d map[string]any, depth int) any {
 		return e[0]
 	}
 	if ref, ok := d["$ref"].(string); ok {
-		return exampleOf(root, resolve(root, ref), depth+1)
+		return m.make(resolve(m.root, ref), depth+1)
 	}
 	for _, k := range []string{"oneOf", "anyOf"} {
 		if subs, ok := d[k].([]any); ok && len(subs) > 0 {
-			sub, _ := subs[0].(map[string]any)
-			return exampleOf(root, sub, depth+1)
+			sub, _ := subs[min(m.branch, len(subs)-1)].(map[string]any)
+			v := m.make(sub, depth+1)
+			own, object := v.(map[string]any)
+			if object && d["properties"] != nil { // which both say something of
+				rest := maps.Clone(d)
+				delete(rest, k)
+				if more, ok := m.make(rest, depth).(map[string]any); ok {
+					maps.Copy(more, own)
+					return more
+				}
+			}
+			return v
 		}
 	}
 	if subs, ok := d["allOf"].([]any); ok {
 		all := map[string]any{}
 		for _, e := range subs {
 			sub, _ := e.(map[string]any)
-			part, ok := exampleOf(root, sub, depth+1).(map[string]any)
+			part, ok := m.make(sub, depth+1).(map[string]any)
 			if !ok {
-				return exampleOf(root, sub, depth+1)
+				return m.make(sub, depth+1)
 			}
 			maps.Copy(all, part)
 		}
@@ -459,28 +465,82 @@ func exampleOf(root, d map[string]any, depth int) any {
 		need, _ := d["required"].([]any)
 		out := map[string]any{}
 		for _, k := range sortedKeys(props) {
-			if slices.Contains(need, any(k)) || depth == 0 {
+			if slices.Contains(need, any(k)) || depth == 0 && !m.least {
 				sub, _ := props[k].(map[string]any)
-				if v := exampleOf(root, sub, depth+1); v != nil {
+				if v := m.make(sub, depth+1); v != nil || m.null && slices.Contains(need, any(k)) {
 					out[k] = v
+				}
+			}
+		}
+		for _, k := range need { // that nothing is said of
+			if name, ok := k.(string); ok && out[name] == nil && props[name] == nil {
+				more, _ := d["additionalProperties"].(map[string]any)
+				if out[name] = m.make(more, depth+1); out[name] == nil {
+					out[name] = "text"
 				}
 			}
 		}
 		return out
 	case "array":
-		items, _ := d["items"].(map[string]any)
-		if v := exampleOf(root, items, depth+1); v != nil {
-			return []any{v}
-		}
-		return []any{}
+		return m.list(d, depth)
 	case "integer", "number":
 		return between(d, kind == "integer")
 	case "boolean":
 		return true
 	case "string":
-		return words(d)
+		return m.stretched(d, words(d))
 	}
 	return nil
+}
+
+// list makes a list with as many entries as there have to be, each another where they must
+// not repeat.
+func (m maker) list(d map[string]any, depth int) any {
+	out := []any{}
+	first, _ := d["prefixItems"].([]any)
+	for _, f := range first {
+		sub, _ := f.(map[string]any)
+		out = append(out, m.make(sub, depth+1))
+	}
+	items, _ := d["items"].(map[string]any)
+	wanted, contains := d["contains"].(map[string]any)
+	least := max(bound(d, "minItems"), len(out)+1)
+	if most := bound(d, "maxItems"); most >= 0 {
+		least = min(least, most)
+	}
+	for n := len(out); n < min(least, 100); n++ {
+		sub := items
+		if contains && n == len(first) {
+			sub = wanted
+		}
+		one := m
+		one.more += n
+		v := one.make(sub, depth+1)
+		if d["uniqueItems"] == true {
+			v = another(sub, v, n)
+		}
+		if v == nil && items == nil && n >= max(bound(d, "minItems"), 0) {
+			break
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+// another gives a value that differs from that of the places before.
+func another(d map[string]any, v any, n int) any {
+	if list, ok := d["enum"].([]any); ok && len(list) > 0 {
+		return list[n%len(list)]
+	}
+	switch x := v.(type) {
+	case float64:
+		return x + float64(n)
+	case string:
+		if n > 0 && d["pattern"] == nil && d["format"] == nil {
+			return fmt.Sprintf("%s %d", x, n)
+		}
+	}
+	return v
 }
 
 func between(d map[string]any, whole bool) any {
@@ -501,7 +561,28 @@ func between(d map[string]any, whole bool) any {
 	if high, ok := at("exclusiveMaximum"); ok && v >= high {
 		v = high - 1
 	}
+	if step, ok := at("multipleOf"); ok && step > 0 {
+		if low := math.Ceil(v/step) * step; !over(d, low) {
+			return low
+		}
+		return math.Floor(v/step) * step
+	}
+	if low, ok := at("exclusiveMinimum"); ok && v <= low { // between whole numbers
+		if high, ok := at("exclusiveMaximum"); ok {
+			return (low + high) / 2
+		}
+		if high, ok := at("maximum"); ok {
+			return (low + high) / 2
+		}
+	}
 	return v
+}
+
+// over says whether a number is above the greatest of a schema.
+func over(d map[string]any, v float64) bool {
+	high, ok := d["maximum"].(float64)
+	below, open := d["exclusiveMaximum"].(float64)
+	return ok && v > high || open && v >= below
 }
 
 func words(d map[string]any) string {
@@ -518,15 +599,28 @@ func words(d map[string]any) string {
 		return "https://kelmere.example/"
 	case "uuid":
 		return "6f0b9a52-0c0e-4a3c-9a66-5b0c1f0f7a11"
+	case "ipv4":
+		return "192.0.2.7"
+	case "ipv6":
+		return "2001:db8::7"
+	case "hostname", "idn-hostname":
+		return "kelmere.example"
+	case "duration":
+		return "PT30M"
+	case "idn-email":
+		return "ann@kelmere.example"
+	case "uri-reference", "iri", "iri-reference":
+		return "https://kelmere.example/"
+	case "json-pointer":
+		return "/berth"
+	case "regex":
+		return "^[A-Z]$"
 	}
 	say, _ := d["description"].(string)
 	if _, after, ok := strings.Cut(say, "such as "); ok { // descriptions give examples in words
 		if ex, _, _ := strings.Cut(after, ";"); ex != "" {
 			return strings.TrimRight(strings.SplitN(ex, ", ", 2)[0], ".")
 		}
-	}
-	if n, ok := d["minLength"].(float64); ok && n > 4 {
-		return strings.Repeat("a", int(min(n, 100)))
 	}
 	return "text"
 }

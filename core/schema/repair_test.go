@@ -60,11 +60,13 @@ func TestLongNumbersStayExact(t *testing.T) {
 		{`{"id":1,"x":9007199254740993}`, `{"id":1,"x":9007199254740993}`, "", ""},
 		{`{"id":1,"x":1e300}`, `{"id":1,"x":1e+300}`, "", ""},
 		{`{"id":1,"some":9007199254740993}`, `{"id":1,"some":[9007199254740993]}`, "some was one value; a list with it was taken", ""},
-		{`{"id":1e300}`, "", "", "id must be an integer of at most 18 digits, not 1e+300"},
-		{`{"id":"99999999999999999999"}`, "", "", "id must be an integer of at most 18 digits, not 100000000000000000000"},
-		{`{"id":1,"some":[1,1e300]}`, "", "", "some.1 must be an integer of at most 18 digits, not 1e+300"},
-		{`{"id":1,"either":1e300}`, "", "", "either must be an integer of at most 18 digits, not 1e+300"},
-		{`{"id":1,"name":99999999999999999999}`, "", "", "name must be a string, not a number"},
+		{`{"id":1e300}`, `{"id":1e+300}`, "", ""},
+		{`{"id":99999999999999999999}`, `{"id":99999999999999999999}`, "", ""},
+		{`{"id":-99999999999999999999,"some":[1,123456789012345678901]}`, `{"id":-99999999999999999999,"some":[1,123456789012345678901]}`, "", ""},
+		{`{"id":"99999999999999999999"}`, `{"id":99999999999999999999}`, `id was the text "99999999999999999999"; the number 99999999999999999999 was taken`, ""},
+		{`{"id":1,"either":1e20}`, `{"either":100000000000000000000,"id":1}`, "", ""},
+		{`{"id":1,"name":99999999999999999999}`, `{"id":1,"name":"99999999999999999999"}`, `name was the number 99999999999999999999; the text "99999999999999999999" was taken`, ""},
+		{`{"id":1.5}`, "", "", "id must be an integer, not a number, such as 9007199254740993"},
 	} {
 		out, done, faults := s.RepairJSON([]byte(c.in))
 		if c.fault != "" {

@@ -15,7 +15,8 @@ import (
 const Exact = 1<<53 - 1
 
 // Read gives the value of a JSON text: nil, bool, float64, int64, string, []any or
-// map[string]any. An error is a *SyntaxError.
+// map[string]any; and json.Number for a whole number that not even an int64 holds. An error is a
+// *SyntaxError.
 func Read(raw []byte) (any, error) {
 	var v any
 	if err := json.Unmarshal(raw, &v); err != nil {
@@ -194,6 +195,9 @@ func Numbers(v any) any {
 		}
 		if n, err := strconv.ParseInt(string(number), 10, 64); err == nil {
 			return Whole(n)
+		}
+		if !strings.ContainsAny(string(number), ".eE") {
+			return number // which nothing else holds
 		}
 		f, _ := number.Float64() // it was read as JSON
 		return f

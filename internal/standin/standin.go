@@ -18,15 +18,29 @@ import (
 type route struct {
 	parts []string // "{name}" stands for any
 	offer project.Offer
+	made  any // that it answers with
+}
+
+// made gives a value that a schema describes; of one that cannot be read the plainest.
+func made(shared *schema.Library, doc map[string]any) any {
+	if doc == nil {
+		return nil
+	}
+	s, err := shared.Compile(doc)
+	if err != nil {
+		return schema.Example(doc)
+	}
+	v, _ := s.Made()
+	return v
 }
 
 // Handler answers the operations of a catalogue. What is not described is 404, a
 // parameter that is missing 400; a write is answered and changes nothing.
 func Handler(cat project.Catalogue) http.Handler {
-	routes := map[string][]route{}
+	routes, shared := map[string][]route{}, schema.NewLibrary()
 	for _, o := range cat.Tools {
 		if o.Operation != nil {
-			routes[o.Operation.Method] = append(routes[o.Operation.Method], route{strings.Split(o.Operation.Path, "/"), o})
+			routes[o.Operation.Method] = append(routes[o.Operation.Method], route{strings.Split(o.Operation.Path, "/"), o, made(shared, o.Output)})
 		}
 	}
 	for _, list := range routes { // plain parts go before those that stand for any
@@ -80,5 +94,5 @@ func (x route) answer(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}
-	_ = json.NewEncoder(w).Encode(schema.Example(x.offer.Output)) // who asked may be gone
+	_ = json.NewEncoder(w).Encode(x.made) // who asked may be gone
 }

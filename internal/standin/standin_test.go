@@ -56,3 +56,26 @@ func TestItAnswersAsTheDocumentSays(t *testing.T) {
 	assert.Equal(t, 404, code)
 	assert.Contains(t, body, "the document describes no POST /things/all")
 }
+
+// TestEveryAnswerFitsItsSchema: patterns, lengths, circles and alternatives too.
+func TestEveryAnswerFitsItsSchema(t *testing.T) {
+	cat, err := openapi.Read([]byte(`{"openapi":"3.1.0","info":{},"components":{"schemas":{"Berth":{"type":"object","required":["code","next","tags"],"properties":{"code":{"type":"string","pattern":"^[A-F][0-9]{1,2}$"},
+		"next":{"oneOf":[{"$ref":"#/components/schemas/Berth"},{"type":"null"}]},"tags":{"type":"array","minItems":2,"uniqueItems":true,"items":{"type":"string","minLength":6}}}}}},
+		"paths":{"/a":{"get":{"operationId":"a","responses":{"200":{"content":{"application/json":{"schema":{"$ref":"#/components/schemas/Berth"}}}}}}},
+		"/b":{"get":{"operationId":"b","responses":{"200":{"content":{"application/json":{"schema":{}}}}}}},
+		"/c":{"get":{"operationId":"c","responses":{"200":{"content":{"application/json":{"schema":{"type":"array","minItems":3,"items":{"$ref":"#/components/schemas/Berth"}}}}}}}}}}`))
+	require.NoError(t, err)
+	srv := httptest.NewServer(standin.Handler(cat))
+	defer srv.Close()
+	for _, o := range cat.Tools {
+		s, err := schema.Compile(o.Output)
+		require.NoError(t, err)
+		resp, err := http.Get(srv.URL + o.Operation.Path)
+		require.NoError(t, err)
+		var v any
+		require.NoError(t, json.NewDecoder(resp.Body).Decode(&v), o.Name)
+		resp.Body.Close()
+		assert.Empty(t, s.Check(v), "%s: %v", o.Name, v)
+		assert.NotNil(t, v, "%s: something", o.Name)
+	}
+}

@@ -1,6 +1,7 @@
 package understudy
 
 import (
+	"encoding/json"
 	"maps"
 	"math"
 	"regexp"
@@ -108,7 +109,7 @@ func fits(p *param, v any) bool {
 		return (p.kind == "string" || p.kind == "") && (p.pattern == nil || p.pattern.MatchString(x))
 	case float64:
 		return p.kind == "number" || p.kind == "integer" && x == math.Trunc(x)
-	case int64: // one that a float64 does not hold
+	case int64, json.Number: // one that a float64 does not hold
 		return p.kind == "number" || p.kind == "integer"
 	case bool:
 		return p.kind == "boolean"
