@@ -373,6 +373,7 @@ type Offer struct {
 	Request string           `json:"request,omitempty"`
 	Fault   string           `json:"fault,omitempty"`
 	Input   map[string]any   `json:"input"`
+	Change  string           `json:"change,omitempty"` // that tune: makes to it, as a unified difference
 	Remarks []project.Remark `json:"remarks"`
 }
 

@@ -46,7 +46,7 @@ func Read(raw []byte) (project.Catalogue, error) {
 	info, _ := root["info"].(map[string]any)
 	title, _ := info["title"].(string)
 	rev, _ := info["version"].(string)
-	cat := project.Catalogue{From: strings.TrimSpace(fmt.Sprintf("%s %s (OpenAPI %s)", title, rev, version)), Tools: []project.Offer{}}
+	cat := project.Catalogue{From: strings.Join(strings.Fields(fmt.Sprintf("%s %s (OpenAPI %s)", title, rev, version)), " "), Tools: []project.Offer{}}
 	paths, _ := root["paths"].(map[string]any)
 	if len(paths) == 0 {
 		return cat, errors.New("the document has no paths")

@@ -208,7 +208,12 @@ func (t *taken) UnmarshalJSON(raw []byte) error {
 func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 	var r rawSource
 	c.into(d, &r)
-	s := &SourceDoc{Name: r.Source, Prefix: r.Prefix, Take: r.Take.names, Timeout: 30 * time.Second, Env: map[string]string{}, Place: d.at("/source")}
+	s := &SourceDoc{Name: r.Source, Prefix: r.Prefix, Take: r.Take.names, Timeout: 30 * time.Second, Env: map[string]string{}, Tuned: map[string]map[string]any{}, Place: d.at("/source")}
+	for name, tune := range r.Tune {
+		if in, ok := tune["input"].(map[string]any); ok {
+			s.Tuned[name] = in
+		}
+	}
 	var auth *RawAuth
 	at := "/openapi"
 	if m := r.MCP; m != nil {

@@ -261,6 +261,7 @@ type SourceDoc struct {
 	Redirects bool
 	Private   bool
 	Take      []string
+	Tuned     map[string]map[string]any // what tune: puts in place of inputs, by the names in take
 	Prefix    string
 	Place     Place
 }

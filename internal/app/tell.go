@@ -23,6 +23,7 @@ import (
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/scope"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/tools"
 )
 
 // Try calls one tool alone and gives the words that a model would read. No
@@ -148,6 +149,7 @@ func Inspect(ctx context.Context, p *project.Project, shop *Workshop, name strin
 		}
 		if _, ok := taken.Find(o.Name); ok {
 			offer.Status = "taken"
+			offer.Change = tuned(d, o)
 		}
 		if o.Fault != "" {
 			offer.Status = "broken"
@@ -157,6 +159,27 @@ func Inspect(ctx context.Context, p *project.Project, shop *Workshop, name strin
 		out.Offers = append(out.Offers, offer)
 	}
 	return out, nil
+}
+
+// tuned gives what tune: changes about the input that a source says of a tool, as a unified
+// difference; "" where it changes nothing.
+func tuned(d *project.SourceDoc, o project.Offer) string {
+	in := d.Tuned[o.Name]
+	if in == nil {
+		in = d.Tuned[o.Tool] // it may be taken by either name
+	}
+	if in == nil {
+		return ""
+	}
+	was, err := json.MarshalIndent(o.Input, "", "  ")
+	if err != nil {
+		return ""
+	}
+	is, err := json.MarshalIndent(in, "", "  ")
+	if err != nil {
+		return ""
+	}
+	return tools.Diff("input", append(was, '\n'), append(is, '\n'))
 }
 
 // Models lists the models of a project.

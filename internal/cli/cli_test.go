@@ -329,3 +329,18 @@ func (s *shared) String() string {
 	defer s.mu.Unlock()
 	return s.b.String()
 }
+
+// TestTheChangeThatTuneMakesIsShown: of an input that its source says in a wrong way.
+func TestTheChangeThatTuneMakesIsShown(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "data"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, project.Main), []byte("project: p\nstart: a\nmodels: {house: {speaks: understudy}}\n---\nagent: a\nsummary: s\nprompt: p\n---\nsource: things\nopenapi: {document: data/d.json}\ntake: [putThing]\n"+
+		"tune: {putThing: {input: {type: object, properties: {n: {type: integer, description: How many of them.}}}}}\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "data", "d.json"), []byte(`{"openapi":"3.1.0","info":{"title":"T"},"paths":{"/t":{"put":{"operationId":"putThing","summary":"Put a thing.","requestBody":{"content":{"application/json":{"schema":{"type":"object","properties":{"n":{"type":"string","description":"A count."}}}}}},"responses":{}}}}}`), 0o600))
+	var out, errs bytes.Buffer
+	code := Run(context.Background(), []string{"source", "inspect", "things", "-dir", dir}, Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, Program{})
+	require.Zero(t, code, errs.String())
+	assert.Contains(t, out.String(), "tune: changes its input:")
+	assert.Contains(t, out.String(), `-      "type": "string"`)
+	assert.Contains(t, out.String(), `+      "type": "integer"`)
+}

@@ -178,6 +178,12 @@ func (k *call) inspected(in api.Inspected) {
 		if o.Summary != "" {
 			k.print("        %s\n", clip(o.Summary, 200))
 		}
+		if o.Change != "" {
+			k.print("        tune: changes its input:\n")
+			for line := range strings.Lines(o.Change) {
+				k.print("          %s\n", strings.TrimSuffix(line, "\n"))
+			}
+		}
 		for i, r := range o.Remarks {
 			if i == 4 {
 				k.print("        … and %d more\n", len(o.Remarks)-i)
