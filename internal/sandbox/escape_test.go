@@ -265,3 +265,18 @@ func TestProgramsElsewhereGetNoSignal(t *testing.T) {
 	d := perl(t, fmt.Sprintf(`kill 15, %d or print "$!; "; kill -15, %d or print "$!; "; kill 0, 999999999 or print "$!; "; if (!($p = fork)) { sleep 20; exit } kill 15, $p; wait; print $? & 127`, cmd.Process.Pid, unix.Getpgrp()))
 	assert.Equal(t, "Operation not permitted; Operation not permitted; No such process; 15", string(d.Stdout), "%s", d.Stderr)
 }
+
+// TestAProgramThatHasItselfTraced: it is ended, and nothing is left of it.
+func TestAProgramThatHasItselfTraced(t *testing.T) {
+	d := perl(t, fmt.Sprintf(`syscall(%d, 0, 0, 0, 0); print "$$"; $| = 1; kill 'STOP', $$; print " after"`, unix.SYS_PTRACE))
+	assert.Equal(t, "it had itself traced, and stopped", d.Broke)
+	procs, err := filepath.Glob("/proc/[0-9]*/stat")
+	require.NoError(t, err)
+	for _, p := range procs {
+		raw, _ := os.ReadFile(p)
+		_, rest, _ := strings.Cut(string(raw), ") ")
+		if f := strings.Fields(rest); len(f) > 1 && f[1] == fmt.Sprint(os.Getpid()) {
+			assert.NotEqual(t, "Z", f[0], "%s", raw)
+		}
+	}
+}

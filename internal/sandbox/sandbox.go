@@ -276,6 +276,9 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	close(w.stop)
 	watching.Wait()
 	w.killAll() // what it left behind
+	if buried(cmd) {
+		w.broke("it had itself traced, and stopped")
+	}
 	w.gone()
 	if !s.Bare && w.reason() == "" && size(s.Dir, s.Disk-1) >= s.Disk {
 		w.broke(fmt.Sprintf("it wrote more than %d MB to its folder", s.Disk>>20))
@@ -291,6 +294,25 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 		d.Code, d.Signal = -1, st.Signal().String()
 	}
 	return d, nil
+}
+
+// buried waits for the end of a program that had this process trace it: a stop of such a one
+// is taken for its end, which is yet to come when it was killed. It says whether that was so.
+func buried(cmd *exec.Cmd) bool {
+	if cmd.ProcessState == nil {
+		return false
+	}
+	if st, ok := cmd.ProcessState.Sys().(syscall.WaitStatus); !ok || !st.Stopped() {
+		return false
+	}
+	_ = unix.Kill(cmd.Process.Pid, unix.SIGKILL) // nobody has waited for it, so the number is its own
+	for {
+		var st unix.WaitStatus
+		if _, err := unix.Wait4(cmd.Process.Pid, &st, 0, nil); err == unix.EINTR || err == nil && !st.Exited() && !st.Signaled() {
+			continue
+		}
+		return true
+	}
 }
 
 // start starts the program from this thread, which is of a cell, and puts the
