@@ -25,6 +25,8 @@ type Spoken struct {
 	Words string
 	Whole bool // nothing was left out of the words
 	Sets  map[string]any
+	// Pictures are those of the files that came with it which a model that takes some is shown.
+	Pictures []ledger.File
 }
 
 // Speak checks a tool's result against its output schema and puts it into the
@@ -54,7 +56,8 @@ func Speak(t *project.Tool, v expr.Vars, r deed.Result, handle string) (Spoken, 
 	if _, list := rowsOf(value); r.More {
 		words += fmt.Sprintf("\n… there are more than these %d rows; they were not read. Ask for something narrower to see all of it.", len(list))
 	}
-	sp := Spoken{Words: words, Whole: whole, Sets: map[string]any{}}
+	sp := Spoken{Whole: whole, Sets: map[string]any{}}
+	sp.Words, sp.Pictures = withFiles(words, r.Sent)
 	if t.Work.Sets {
 		set, _ := value.(map[string]any)
 		for k, x := range set {
@@ -120,8 +123,7 @@ func CallReturned(p *project.Project, s *run.State, step ledger.StepID, r deed.R
 	if err != nil {
 		return []ledger.Event{CallFailed(p, s, step, deed.Failure{Outcome: ledger.Unknown, Class: "result", Say: "the result is not JSON: " + err.Error(), Sent: r.Sent}, took, now, jitter)}
 	}
-	words, pictures := withFiles(amended(c)+sp.Words, r.Sent)
-	ret := &ledger.CallReturned{Result: raw, Words: words, Pictures: pictures, Sent: r.Sent, MS: took.Milliseconds()}
+	ret := &ledger.CallReturned{Result: raw, Words: amended(c) + sp.Words, Pictures: sp.Pictures, Sent: r.Sent, MS: took.Milliseconds()}
 	if !sp.Whole {
 		ret.Handle = HandleOf(s.Run(), step)
 	}

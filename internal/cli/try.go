@@ -119,6 +119,9 @@ func (k *call) tried(t api.Tried) {
 		for _, h := range slices.Sorted(maps.Keys(p.Headers)) {
 			k.print("         %s: %s\n", h, p.Headers[h])
 		}
+		for _, f := range p.Files {
+			k.print("file     %s, %s, %d bytes\n", f.Path, f.Type, f.Bytes)
+		}
 		if p.Diff != "" {
 			k.block("diff     ", 9, strings.TrimSpace(p.Diff))
 		}

@@ -21,6 +21,12 @@ export function Picture({ of, file }: { of: string; file: File }) {
   );
 }
 
+// Pictures shows those of some files that are pictures.
+export function Pictures({ of, files }: { of: string; files?: File[] }) {
+  const some = files?.filter(pictured) ?? [];
+  return some.length > 0 && <div className="flex flex-wrap gap-2 px-4 pb-3">{some.map((f) => <Picture key={f.path} of={of} file={f} />)}</div>;
+}
+
 // Files lists files of what is at a path of the API.
 export function Files({ of, files }: { of: string; files: File[] }) {
   const [open, setOpen] = useState<File>();

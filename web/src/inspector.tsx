@@ -5,7 +5,7 @@ import { parse, words, type Detail, type Step } from "./api";
 import { query } from "./queries";
 import { named, below, span, spaced, verbs, when } from "./say";
 import { MakeStub } from "./pages/bench";
-import { Picture } from "./files";
+import { Picture, Pictures } from "./files";
 import { SentView } from "./sent";
 import { Json, Note, Tabs } from "./ui/ui";
 
@@ -206,6 +206,7 @@ function CallOut({ d, run, lines }: { d: Detail; run: string; lines?: string }) 
   return (
     <div>
       <Json value={d.out} />
+      <Pictures of={`runs/${encodeURIComponent(run)}`} files={d.sent?.files} />
       {d.note && <Note bad>{d.note}</Note>}
       {stub}
     </div>

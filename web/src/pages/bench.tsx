@@ -4,6 +4,7 @@ import { lazy, Suspense, useDeferredValue, useState, type FormEvent } from "reac
 import { NavLink, useParams } from "react-router";
 import { words, type Tool, type Tried } from "../api";
 import { change, query, stale, useChange } from "../queries";
+import { Pictures } from "../files";
 import { SentView } from "../sent";
 import { count, span, when } from "../say";
 import { Button, Json, Note, Segments, Status, Tabs } from "../ui/ui";
@@ -288,6 +289,7 @@ export function Outcome({ done }: { done: Tried }) {
           <Json value={done.result} />
         </>
       )}
+      {done.id !== undefined && <Pictures of={`tries/${done.id}`} files={done.sent?.files} />}
       {done.sets && Object.keys(done.sets).length > 0 && (
         <>
           <h2 className="label px-4 pt-1">sets in the state</h2>
