@@ -32,6 +32,16 @@ type Media struct{ Files []deed.File }
 var endings = map[string]string{"image/png": ".png", "image/jpeg": ".jpg", "image/gif": ".gif", "image/webp": ".webp", "audio/wav": ".wav", "audio/mpeg": ".mp3", "audio/ogg": ".ogg", "application/pdf": ".pdf",
 	"text/plain": ".txt", "text/csv": ".csv", "application/json": ".json"}
 
+// EndingOf gives the ending of a file's name by its bytes.
+func EndingOf(body []byte) string { return ending(TypeOf("", body)) }
+
+func ending(typ string) string {
+	if e := endings[typ]; e != "" {
+		return e
+	}
+	return ".bin"
+}
+
 // sniffed are the types that show in the bytes: a file that says it is of one of them is.
 var sniffed = map[string]bool{"image/png": true, "image/jpeg": true, "image/gif": true, "image/webp": true, "application/pdf": true}
 
@@ -56,11 +66,7 @@ func (m *Media) Add(kind, said, name string, body []byte) map[string]any {
 	typ := TypeOf(said, body)
 	name = path.Base(name)
 	if name == "." || name == "/" || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || r == '\\' }) || len(name) > 80 || m.has(name) {
-		ending := endings[typ]
-		if ending == "" {
-			ending = ".bin"
-		}
-		name = fmt.Sprintf("%s-%d%s", kind, len(m.Files)+1, ending)
+		name = fmt.Sprintf("%s-%d%s", kind, len(m.Files)+1, ending(typ))
 	}
 	m.Files = append(m.Files, deed.File{Name: name, Type: typ, Body: bytes.Clone(body)})
 	return map[string]any{"kind": kind, "type": typ, "bytes": float64(len(body)), "file": name}

@@ -23,6 +23,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/jmoiron/sqlx"
 
@@ -86,7 +87,8 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	if raw, err := json.Marshal(params); err == nil && len(params) > 0 {
 		sent.Body = string(raw)
 	}
-	rows, more, err := read(ctx, db, q, params)
+	var media tools.Media
+	rows, more, err := read(ctx, db, q, params, &media)
 	if err != nil {
 		if ctx.Err() != nil {
 			return fail("timeout", "the query had not ended after %s", i.Tool.Timeout)
@@ -98,13 +100,13 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 		if len(rows) == 0 {
 			return deed.Result{Sent: sent}, nil
 		}
-		return deed.Result{Value: rows[0], Sent: sent}, nil
+		return deed.Result{Value: rows[0], Sent: sent, Files: media.Files}, nil
 	}
 	out := make([]any, len(rows))
 	for n := range rows {
 		out[n] = rows[n]
 	}
-	return deed.Result{Value: out, More: more, Sent: sent}, nil
+	return deed.Result{Value: out, More: more, Sent: sent, Files: media.Files}, nil
 }
 
 var named = regexp.MustCompile(`:([A-Za-z_][A-Za-z0-9_]*)`)
@@ -156,7 +158,7 @@ var quoted = regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*`)
 // unquoted takes out of a query what is no part of its grammar.
 func unquoted(q string) string { return quoted.ReplaceAllString(q, "''") }
 
-func read(ctx context.Context, db *sqlx.DB, q *Query, params []any) (out []map[string]any, more bool, err error) {
+func read(ctx context.Context, db *sqlx.DB, q *Query, params []any, media *tools.Media) (out []map[string]any, more bool, err error) {
 	if strings.Contains(strings.TrimRight(strings.TrimSpace(unquoted(q.Query)), ";"), ";") {
 		return nil, false, errors.New("one query at a time: there is a ; within it")
 	}
@@ -186,6 +188,10 @@ func read(ctx context.Context, db *sqlx.DB, q *Query, params []any) (out []map[s
 			return nil, false, err
 		}
 		for k, v := range m {
+			if raw, ok := v.([]byte); ok && !utf8.Valid(raw) { // a BLOB, such as a picture
+				m[k] = media.Add("file", "", k+"-"+strconv.Itoa(len(media.Files)+1)+tools.EndingOf(raw), raw)
+				continue
+			}
 			m[k] = plain(v)
 		}
 		out = append(out, m)

@@ -183,3 +183,17 @@ func TestAFolderMayHaveAnyName(t *testing.T) {
 		assert.NotNil(t, r.Value)
 	}
 }
+
+func TestABlobIsAFileOfTheResult(t *testing.T) {
+	dir := folder(t)
+	db, err := sqlx.Open("sqlite", filepath.Join(dir, "data/log.db"))
+	require.NoError(t, err)
+	db.MustExec("CREATE TABLE photo (of TEXT, picture BLOB, note BLOB); INSERT INTO photo VALUES ('pier', X'89504E470D0A1A0A01', X'6869'), ('quay', X'FFFE00', NULL)")
+	require.NoError(t, db.Close())
+	r, bad := ask(t, dir, "sql: {database: data/log.db, query: \"SELECT * FROM photo ORDER BY of\"}", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, []any{
+		map[string]any{"of": "pier", "picture": map[string]any{"kind": "file", "type": "image/png", "bytes": 9.0, "file": "picture-1.png"}, "note": "hi"},
+		map[string]any{"of": "quay", "picture": map[string]any{"kind": "file", "type": "application/octet-stream", "bytes": 3.0, "file": "picture-2.bin"}, "note": nil}}, r.Value)
+	require.Len(t, r.Files, 2)
+}
