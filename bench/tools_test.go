@@ -198,7 +198,9 @@ func BenchmarkOpenAPI(b *testing.B) {
 // knotted makes an OpenAPI document whose operations each reach all of its schemas.
 func knotted(operations, schemas int) []byte {
 	paths, parts := map[string]any{}, map[string]any{}
-	ref := func(i int) map[string]any { return map[string]any{"$ref": fmt.Sprintf("#/components/schemas/Part%d", i%schemas)} }
+	ref := func(i int) map[string]any {
+		return map[string]any{"$ref": fmt.Sprintf("#/components/schemas/Part%d", i%schemas)}
+	}
 	for i := range schemas {
 		props := map[string]any{"next": ref(i + 1), "other": ref(i * 7)}
 		for n := range 12 {

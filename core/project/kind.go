@@ -290,10 +290,16 @@ func (c *compiler) auth(d *document, at string, r *RawAuth) *Auth {
 }
 
 // inside checks a path of the project's own.
+// Records is the folder of a project in which the records are, unless it is said elsewhere.
+const Records = ".stonebaton"
+
 func (c *compiler) inside(d *document, at, p string) string {
 	clean := path.Clean(p)
 	if path.IsAbs(p) || clean == ".." || strings.HasPrefix(clean, "../") || strings.ContainsRune(p, 0) {
 		c.report(Error, d.at(at), "Name a path within the project's folder.", "the path %q is outside the project", p)
+	}
+	if first, _, _ := strings.Cut(clean, "/"); first == Records || first == ".env" || strings.HasPrefix(first, ".env.") {
+		c.report(Error, d.at(at), "Name another path: the records hold every run, and the key with which one settles and builds.", "the path %q is of the records, or of secrets", p)
 	}
 	return clean
 }

@@ -163,3 +163,11 @@ func TestAFileThatIsHalfYAML(t *testing.T) {
 	assert.Regexp(t, `error more.yaml:6:1 this is not YAML`, strings.Join(probs, "\n"))
 	assert.NotContains(t, strings.Join(probs, "\n"), "already defined")
 }
+
+// TestTheRecordsAreNoPathOfAProject: whatever names a path.
+func TestTheRecordsAreNoPathOfAProject(t *testing.T) {
+	for _, name := range []string{".stonebaton", "./.stonebaton/local.key", ".env", ".env.local"} {
+		_, probs := compile(map[string]string{project.Main: coretest.Main, "s.yaml": "source: s\nopenapi: {document: data/x.yaml, reads: [" + name + "]}\ntake: []\n"}, nil)
+		assert.Contains(t, strings.Join(probs, "\n"), "is of the records, or of secrets", name)
+	}
+}

@@ -23,6 +23,7 @@ import (
 	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/secret"
 	"stonebaton.example/internal/store"
+	"stonebaton.example/internal/tools"
 	"stonebaton.example/internal/tools/own"
 	"stonebaton.example/internal/understudy"
 )
@@ -61,6 +62,7 @@ type App struct {
 	announced string                 // the file that says where it answers
 	key       string                 // of this machine's requests
 	word      string                 // the file that says where the key is
+	reveal    func()                 // takes back what is private
 	done      context.Context
 	cancel    context.CancelFunc
 }
@@ -94,6 +96,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	if st.Noticed != "" {
 		c.Logger.Error("the records are not whole", "error", st.Noticed)
 	}
+	a.reveal = tools.Private(c.Data, filepath.Join(c.Dir, ".env"))
 	work := filepath.Join(c.Data, "work")
 	if err := errors.Join(os.RemoveAll(work), os.MkdirAll(work, 0o700)); err != nil {
 		return nil, errors.Join(err, st.Close())
@@ -192,5 +195,6 @@ func (a *App) Close() error {
 	a.cancel()
 	a.telling.Wait()
 	a.Engine.Close()
+	a.reveal()
 	return errors.Join(a.Workshop.Close(), a.Store.Close())
 }

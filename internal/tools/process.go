@@ -2,10 +2,14 @@ package tools
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
+	"stonebaton.example/core/project"
 	"stonebaton.example/internal/sandbox"
 )
 
@@ -20,20 +24,72 @@ func Place(dir, p string) string {
 	return filepath.Join(dir, p)
 }
 
+// private are the paths that no file of a project grants to programs, each as often as it was
+// given.
+var private = struct {
+	sync.Mutex
+	paths map[string]int
+}{paths: map[string]int{}}
+
+// Private keeps paths from what programs are granted: the records, with the key of the local
+// person, and secrets. Reveal takes that back.
+func Private(paths ...string) (reveal func()) {
+	private.Lock()
+	defer private.Unlock()
+	for _, p := range paths {
+		private.paths[p]++
+	}
+	return func() {
+		private.Lock()
+		defer private.Unlock()
+		for _, p := range paths {
+			if private.paths[p]--; private.paths[p] == 0 {
+				delete(private.paths, p)
+			}
+		}
+	}
+}
+
+// real gives a path with its links followed, as far as it is there.
+func real(p string) string {
+	if r, err := filepath.EvalSymlinks(p); err == nil {
+		return r
+	}
+	if up := filepath.Dir(p); up != p {
+		return filepath.Join(real(up), filepath.Base(p))
+	}
+	return p
+}
+
+// within says whether a path is another, or in it.
+func within(p, other string) bool {
+	rel, err := filepath.Rel(other, p)
+	return err == nil && filepath.IsLocal(rel)
+}
+
 // Granted gives the path of what programs of the project in dir are granted to read. What
-// the project itself is within is refused, links followed.
+// the project itself is within is refused, and what is private, links followed.
 func Granted(dir, p string) (string, error) {
 	at := Place(dir, p)
-	real := func(p string) string {
-		if r, err := filepath.EvalSymlinks(p); err == nil {
-			return r
-		}
-		return p
-	}
-	if rel, err := filepath.Rel(real(at), real(dir)); err == nil && filepath.IsLocal(rel) {
+	r := real(at)
+	if within(real(dir), r) {
 		return "", fmt.Errorf("reads: %s would open the whole project, with its .env and its records", at)
 	}
-	return at, nil
+	return at, secluded(dir, "reads", at, r)
+}
+
+// secluded refuses what would open what is private: the records wherever they are, and by
+// their usual names where no service has said so.
+func secluded(dir, key, at, r string) error {
+	private.Lock()
+	defer private.Unlock()
+	own := real(dir)
+	for _, p := range append(slices.Collect(maps.Keys(private.paths)), filepath.Join(own, project.Records), filepath.Join(own, ".env")) {
+		if p = real(p); within(r, p) || within(p, r) {
+			return fmt.Errorf("%s: %s would open %s, which no program reads: the records, or secrets", key, at, p)
+		}
+	}
+	return nil
 }
 
 // Grants gives the paths of what a program of the project in dir is granted: what it may read,
@@ -50,7 +106,11 @@ func Grants(dir string, reads, writes []string) (read, write []string, err error
 		if !Straight(dir, p) {
 			return nil, nil, fmt.Errorf("writes: %s is reached through a link; grant the folder itself", p)
 		}
-		write = append(write, filepath.Join(dir, p))
+		at := filepath.Join(dir, p)
+		if err := secluded(dir, "writes", at, real(at)); err != nil {
+			return nil, nil, err
+		}
+		write = append(write, at)
 	}
 	return read, write, nil
 }
