@@ -436,6 +436,11 @@ type Me struct {
 	SignIn  bool `json:"sign_in"` // one has to
 }
 
+// ModelOffers are the models that an endpoint has.
+type ModelOffers struct {
+	Models []string `json:"models"`
+}
+
 // SignIn is what POST /api/sign-in takes.
 type SignIn struct {
 	Token string `json:"token"`

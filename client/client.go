@@ -216,6 +216,11 @@ func (c *Client) TestModel(ctx context.Context, name string) (out api.ModelTest,
 	return out, c.do(ctx, http.MethodPost, "/api/models/"+url.PathEscape(name)+"/test", struct{}{}, &out)
 }
 
+// ModelOffers lists the models that the endpoint of a model has.
+func (c *Client) ModelOffers(ctx context.Context, name string) (out api.ModelOffers, err error) {
+	return out, c.do(ctx, http.MethodGet, "/api/models/"+url.PathEscape(name)+"/offers", nil, &out)
+}
+
 // ErrStopped ends a Follow from within.
 var ErrStopped = errors.New("stopped")
 

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"regexp"
 	"runtime"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -45,6 +46,8 @@ func (c *compiler) compile() {
 			MaxTokens                                                 int  `json:"max_tokens"`
 			TakesSchema                                               bool `json:"takes_schema"`
 			TakesPictures                                             bool `json:"takes_pictures"`
+			Extra                                                     map[string]any
+			Fields                                                    map[string]string
 			Price                                                     Price
 			Retry                                                     *int
 		}
@@ -81,7 +84,7 @@ func (c *compiler) compile() {
 	for name, r := range m.Models {
 		at := "/models/" + name
 		md := &Model{Name: name, Speaks: r.Speaks, Remote: r.Name, Lines: r.Lines, Headers: map[string]string{}, Temperature: r.Temperature,
-			MaxTokens: r.MaxTokens, Schema: r.TakesSchema, Pictures: r.TakesPictures, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback, Place: c.main.at(at)}
+			MaxTokens: r.MaxTokens, Schema: r.TakesSchema, Pictures: r.TakesPictures, Extra: r.Extra, Fields: r.Fields, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback, Place: c.main.at(at)}
 		md.URL, md.Key = c.vars(c.main, at+"/url", r.URL), c.vars(c.main, at+"/key", r.Key)
 		for k, v := range r.Headers {
 			md.Headers[k] = c.vars(c.main, at+"/headers/"+k, v)
@@ -100,6 +103,14 @@ func (c *compiler) compile() {
 		md.Slips, md.Seed, md.Latency, md.Word = r.Slips, r.Seed, span(r.Latency), span(r.Word)
 		if r.Speaks == "chat-completions" && (r.Slips != 0 || r.Seed != 0 || r.Latency != "" || r.Word != "") {
 			c.report(Error, c.main.at(at), "Set them on the understudy that it falls back to, or with flags of `stonebaton understudy`.", "slips, seed, latency and word are for models that speak understudy")
+		}
+		for _, k := range keysOf(r.Extra) {
+			if slices.Contains([]string{"messages", "model", "stream", "stream_options", "tools", "tool_choice", "response_format"}, k) {
+				c.report(Error, c.main.at(at+"/extra/"+k), "Omit it.", "extra: %s is made by the run, and not set here", k)
+			}
+		}
+		if r.Speaks != "chat-completions" && len(r.Extra)+len(r.Fields) > 0 {
+			c.report(Error, c.main.at(at), "Omit them.", "extra and fields are for models that speak chat-completions")
 		}
 		if r.Speaks == "chat-completions" {
 			if r.URL == "" {

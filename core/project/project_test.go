@@ -171,3 +171,16 @@ func TestTheRecordsAreNoPathOfAProject(t *testing.T) {
 		assert.Contains(t, strings.Join(probs, "\n"), "is of the records, or of secrets", name)
 	}
 }
+
+func TestFieldsThatAModelGetsBeside(t *testing.T) {
+	with := func(more string) (*project.Project, string) {
+		p, probs := compile(map[string]string{project.Main: strings.Replace(coretest.Main, "models: {", "models: {mine: {speaks: chat-completions, url: \"http://127.0.0.1:1\", name: m, "+more+"}, ", 1)}, nil)
+		return p, strings.Join(probs, "\n")
+	}
+	p, probs := with("extra: {effort: low}, fields: {max_tokens: most}")
+	require.NotNil(t, p, probs)
+	assert.Equal(t, map[string]any{"effort": "low"}, p.Models["mine"].Extra)
+	assert.Equal(t, map[string]string{"max_tokens": "most"}, p.Models["mine"].Fields)
+	_, probs = with("extra: {messages: []}")
+	assert.Contains(t, probs, "extra: messages is made by the run")
+}

@@ -60,8 +60,10 @@ type Model struct {
 	Headers     map[string]string
 	Temperature *float64 // nil: not sent, so the endpoint's own holds
 	MaxTokens   int
-	Schema      bool // the endpoint takes the schema that an answer has to fit
-	Pictures    bool // it takes pictures
+	Schema      bool              // the endpoint takes the schema that an answer has to fit
+	Pictures    bool              // it takes pictures
+	Extra       map[string]any    // more fields of the request's body
+	Fields      map[string]string // other names for fields of the request's body
 	Price       Price
 	Timeout     time.Duration // how long it may say nothing
 	Longest     time.Duration // how long one reply may take in all

@@ -23,6 +23,7 @@ import (
 	"stonebaton.example/core/schema"
 	"stonebaton.example/core/scope"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/model"
 	"stonebaton.example/internal/tools"
 )
 
@@ -220,6 +221,29 @@ func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *
 		out.Error = &ledger.Problem{Class: "model." + string(bad.Class), Say: bl.Text(bad.Say), Remedy: bl.Text(bad.Remedy)}
 	}
 	return out
+}
+
+// lister is a way to models that can tell which there are.
+type lister interface {
+	List(ctx context.Context, m *project.Model) ([]string, *deed.ModelFailure)
+}
+
+// ListModels asks the endpoint of a model which models it has.
+func ListModels(ctx context.Context, models engine.Models, bl engine.Blanker, p *project.Project, name string) ([]string, error) {
+	m := p.Models[name]
+	if m == nil {
+		return nil, api.NewProblem(http.StatusNotFound, "`stonebaton models` lists them.", "unknown model %q.%s", name, near.Hint(name, names(p.Models)))
+	}
+	set, _ := models.(model.Set)
+	l, ok := set[m.Speaks].(lister)
+	if !ok {
+		return nil, api.NewProblem(http.StatusConflict, "Ask a model that speaks chat-completions.", "the model %q has no endpoint that could list any", name)
+	}
+	list, bad := l.List(ctx, m)
+	if bad != nil {
+		return nil, api.NewProblem(http.StatusBadGateway, bl.Text(bad.Remedy), "%s", bl.Text(bad.Say))
+	}
+	return list, nil
 }
 
 // Tools lists the tools of a project, each with the problems that stand where it

@@ -23,6 +23,7 @@ var modelsCommand = command{
 		k.asJSON(fs)
 		var tests []string
 		fs.Func("test", "ask this `model` one question; repeatable", func(v string) error { tests = append(tests, v); return nil })
+		list := fs.String("list", "", "list the models that the endpoint of this `model` has")
 		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
 		return func(ctx context.Context, _ []string) error {
 			var p *project.Project
@@ -42,19 +43,49 @@ var modelsCommand = command{
 				}
 				return end
 			}
-			var list []api.Model
+			if *list != "" {
+				return k.modelOffers(ctx, p, s, *list)
+			}
+			var all []api.Model
 			var err error
 			if p != nil {
-				list = app.Models(p)
-			} else if list, err = k.client().Models(ctx); err != nil {
+				all = app.Models(p)
+			} else if all, err = k.client().Models(ctx); err != nil {
 				return err
 			}
 			if k.json {
-				return k.printJSON(list)
+				return k.printJSON(all)
 			}
-			return k.modelTable(list)
+			return k.modelTable(all)
 		}
 	},
+}
+
+// modelOffers lists what the endpoint of a model has.
+func (k *call) modelOffers(ctx context.Context, p *project.Project, s *secret.Store, name string) error {
+	var list []string
+	if p != nil {
+		var err error
+		if list, err = app.ListModels(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s, nil)}, s, p, name); err != nil {
+			return err
+		}
+	} else {
+		out, err := k.client().ModelOffers(ctx, name)
+		if err != nil {
+			return err
+		}
+		list = out.Models
+	}
+	if k.json {
+		return k.printJSON(list)
+	}
+	if len(list) == 0 {
+		k.print("The endpoint of %s lists no models.\n", name)
+	}
+	for _, m := range list {
+		k.print("%s\n", shown(m))
+	}
+	return nil
 }
 
 func (k *call) modelTable(list []api.Model) error {

@@ -132,6 +132,19 @@ func (s *Service) testModel(c *echo.Context) error {
 	return c.JSON(http.StatusOK, app.TestModel(c.Request().Context(), s.app.Models, s.app.Secrets, p, m))
 }
 
+// modelOffers lists what the endpoint of a model has.
+func (s *Service) modelOffers(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	list, err := app.ListModels(c.Request().Context(), s.app.Models, s.app.Secrets, p, c.Param("name"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, api.ModelOffers{Models: list})
+}
+
 func (s *Service) problems(c *echo.Context) error {
 	probs, older, read := s.app.Projects.Problems()
 	if probs == nil {

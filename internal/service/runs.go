@@ -292,7 +292,7 @@ func (s *Service) request(c *echo.Context) error {
 	if m := p.Models[sent.Model]; m != nil && m.Speaks == "chat-completions" {
 		r := b.Request // with its settings
 		r.System, r.Tools, r.Messages, r.Temperature = out.System, out.Tools, out.Messages, sent.Temp
-		if out.Wire, err = json.Marshal(chat.Encode(r, m.Remote, chat.Kept)); err != nil {
+		if out.Wire, err = chat.Body(r, m, chat.Kept); err != nil {
 			return err
 		}
 	}

@@ -129,6 +129,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.POST("/drills", s.runDrills)
 	g.GET("/models", s.models)
 	g.POST("/models/:name/test", s.testModel)
+	g.GET("/models/:name/offers", s.modelOffers)
 	g.GET("/live", s.live)
 	s.console(console)
 	return s

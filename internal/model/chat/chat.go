@@ -14,6 +14,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -131,10 +132,51 @@ func (h *hearing) Read(p []byte) (int, error) {
 }
 
 func (w *Wire) request(ctx context.Context, m *project.Model, r deed.Request) (*http.Request, *deed.ModelFailure) {
-	raw, err := json.Marshal(Encode(r, m.Remote, w.picture))
+	raw, err := Body(r, m, w.picture)
 	if err != nil {
 		return nil, fail("request", "", "the request to %q cannot be written: %v", m.Name, err)
 	}
+	return w.to(ctx, m, http.MethodPost, "chat/completions", raw)
+}
+
+// List asks the endpoint of a model which models it has.
+func (w *Wire) List(ctx context.Context, m *project.Model) ([]string, *deed.ModelFailure) {
+	ctx, cancel := context.WithTimeout(ctx, m.Timeout)
+	defer cancel()
+	req, bad := w.to(ctx, m, http.MethodGet, "models", nil)
+	if bad != nil {
+		return nil, bad
+	}
+	resp, err := w.client.Do(req)
+	if err != nil {
+		return nil, unreached(ctx, m, err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return nil, refused(m, resp)
+	}
+	raw, err := io.ReadAll(io.LimitReader(resp.Body, maxReply))
+	if err != nil {
+		return nil, unreached(ctx, m, err)
+	}
+	var list struct {
+		Data []struct {
+			ID string `json:"id"`
+		} `json:"data"`
+	}
+	if err := json.Unmarshal(raw, &list); err != nil || list.Data == nil {
+		return nil, fail("reply", "Its endpoint may have no such list; write the name that its own description says.", "what the endpoint of the model %q answers is no list of models", m.Name)
+	}
+	out := []string{}
+	for _, x := range list.Data {
+		out = append(out, x.ID)
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// to makes a request to the endpoint of a model.
+func (w *Wire) to(ctx context.Context, m *project.Model, method, path string, raw []byte) (*http.Request, *deed.ModelFailure) {
 	base, err := w.secrets.Expand(m.URL)
 	if err != nil {
 		return nil, fail("config", "", "%v", err)
@@ -146,7 +188,7 @@ func (w *Wire) request(ctx context.Context, m *project.Model, r deed.Request) (*
 	if err != nil || to.Host == "" {
 		return nil, fail("config", "Write an absolute URL, such as http://127.0.0.1:8080/v1.", "the url of the model %q is not a URL", m.Name)
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to.JoinPath("chat/completions").String(), bytes.NewReader(raw))
+	req, err := http.NewRequestWithContext(ctx, method, to.JoinPath(path).String(), bytes.NewReader(raw))
 	if err != nil {
 		return nil, fail("config", "Write an absolute URL, such as http://127.0.0.1:8080/v1.", "the url of the model %q is not one that can be asked", m.Name)
 	}

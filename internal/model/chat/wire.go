@@ -8,6 +8,7 @@ import (
 
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
+	"stonebaton.example/core/project"
 )
 
 // Request is the body of a request.
@@ -246,6 +247,31 @@ func Encode(r deed.Request, remote string, picture func(ledger.File) string) Req
 		out.Format.Schema.Name, out.Format.Schema.Schema = "answer", r.Answer
 	}
 	return out
+}
+
+// Body writes the body of a request to a model: Encode, with the fields that the project adds,
+// and the names that it gives to others. Picture is as of Encode.
+func Body(r deed.Request, m *project.Model, picture func(ledger.File) string) ([]byte, error) {
+	raw, err := json.Marshal(Encode(r, m.Remote, picture))
+	if err != nil || len(m.Extra)+len(m.Fields) == 0 {
+		return raw, err
+	}
+	var body map[string]json.RawMessage
+	if err := json.Unmarshal(raw, &body); err != nil {
+		return nil, err
+	}
+	for k, v := range m.Extra {
+		if body[k], err = json.Marshal(v); err != nil {
+			return nil, err
+		}
+	}
+	for k, name := range m.Fields {
+		if v, ok := body[k]; ok {
+			delete(body, k)
+			body[name] = v
+		}
+	}
+	return json.Marshal(body) // in the order of their names
 }
 
 // shown puts the pictures of the results before behind these.
