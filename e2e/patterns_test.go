@@ -172,3 +172,30 @@ func TestWhatARelayTakes(t *testing.T) {
 		assert.Contains(t, r.err, `Did you mean "four_in_a_line" or "in_line"?`)
 	}
 }
+
+// TestANewProjectLikeAPattern: each stands alone, has no problems, and its drills pass.
+func TestANewProjectLikeAPattern(t *testing.T) {
+	list := command(t, "", "", "new", "-list")
+	require.Zero(t, list.code, list.err)
+	rows := strings.Split(strings.TrimSpace(list.out), "\n")[1:]
+	require.Len(t, rows, 9, "all but the one that needs another project beside it")
+	for _, row := range rows {
+		name, says, _ := strings.Cut(row, " ")
+		assert.NotEmpty(t, strings.TrimSpace(says))
+		t.Run(name, func(t *testing.T) {
+			dir := filepath.Join(t.TempDir(), "p")
+			r := command(t, "", "", "new", "-like", name, dir)
+			require.Zero(t, r.code, r.err)
+			assert.Contains(t, command(t, "", "", "check", dir).out, name+": No problems")
+			r = command(t, "", "", "drill", "-dir", dir)
+			assert.Zero(t, r.code, r.out)
+			assert.Regexp(t, `[1-9] passed, 0 failed`, r.out)
+			again := command(t, "", "", "new", "-like", name, dir)
+			assert.Equal(t, 1, again.code)
+			assert.Contains(t, again.err, "is not empty")
+		})
+	}
+	wrong := command(t, "", "", "new", "-like", "inline", filepath.Join(t.TempDir(), "p"))
+	assert.Equal(t, 2, wrong.code)
+	assert.Contains(t, wrong.err, `Did you mean "in_line"?`)
+}

@@ -6,10 +6,13 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"io/fs"
+	iofs "io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 
+	"stonebaton.example/core/project"
 	"stonebaton.example/internal/tools"
 )
 
@@ -17,9 +20,14 @@ import (
 var starter embed.FS
 
 var newCommand = command{
-	name: "new", args: "DIR", most: 1, does: "make a small project that runs at once", example: "stonebaton new workshop",
-	set: func(k *call, _ *flag.FlagSet) func(context.Context, []string) error {
+	name: "new", args: "DIR", most: 1, does: "make a small project that runs at once", example: "stonebaton new workshop\nstonebaton new -list\nstonebaton new -like in_line letters",
+	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
+		like := fs.String("like", "", "begin from this `pattern`")
+		list := fs.Bool("list", false, "show the patterns, a line each")
 		return func(_ context.Context, args []string) error {
+			if *list {
+				return k.patternsShown()
+			}
 			if len(args) == 0 {
 				return use("where? Name a folder that is not there yet")
 			}
@@ -27,7 +35,10 @@ var newCommand = command{
 			if list, err := os.ReadDir(dir); err == nil && len(list) > 0 {
 				return fmt.Errorf("%s is not empty; nothing was written. Name a folder that is not there yet", dir)
 			}
-			files, err := fs.Sub(starter, "starter")
+			if *like != "" {
+				return k.begun(*like, dir)
+			}
+			files, err := iofs.Sub(starter, "starter")
 			if err != nil {
 				return err
 			}
@@ -43,9 +54,43 @@ var newCommand = command{
 	},
 }
 
+// patternsShown lists the patterns.
+func (k *call) patternsShown() error {
+	list, err := patternList()
+	if err != nil {
+		return err
+	}
+	var rows [][]any
+	for _, p := range list {
+		rows = append(rows, []any{p.name, p.says})
+	}
+	return k.table("pattern what_it_is", rows)
+}
+
+// begun makes a project from a pattern.
+func (k *call) begun(like, dir string) error {
+	files, err := beginning(like)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(files[name]), 0o644); err != nil {
+			return err
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, ".gitignore"), []byte(".env\n"+project.Records+"/\n"), 0o644); err != nil {
+		return err
+	}
+	k.print("Made %s like %s.\n\n  cd %s\n  stonebaton drill     test it, offline\n  stonebaton map %s\n  stonebaton serve     run it, with the console\n", dir, like, tools.Quote(dir), like)
+	return nil
+}
+
 // copyOut writes files into a folder; those that are there stay as they are.
-func copyOut(files fs.FS, dir string) error {
-	return fs.WalkDir(files, ".", func(p string, e fs.DirEntry, err error) error {
+func copyOut(files iofs.FS, dir string) error {
+	return iofs.WalkDir(files, ".", func(p string, e iofs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -53,12 +98,12 @@ func copyOut(files fs.FS, dir string) error {
 		if e.IsDir() {
 			return os.MkdirAll(to, 0o755)
 		}
-		raw, err := fs.ReadFile(files, p)
+		raw, err := iofs.ReadFile(files, p)
 		if err != nil {
 			return err
 		}
 		f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-		if errors.Is(err, fs.ErrExist) {
+		if errors.Is(err, iofs.ErrExist) {
 			return nil
 		}
 		if err != nil {
