@@ -111,6 +111,7 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	assert.Len(t, get("/api/map?relay=berth_letter")["nodes"], 12)
 	assert.Len(t, get("/api/models")["models"], 3)
 	assert.Equal(t, "answers", a.call("POST", "/api/models/house/test", "{}", 200)["status"])
+	a.call("GET", "/api/models/house/offers", "", 409)
 	assert.Equal(t, "new", get("/api/drills")["drills"].([]any)[0].(map[string]any)["status"])
 	assert.Len(t, a.call("POST", "/api/drills", `{"names":["nobody_decides_in_time"]}`, 200)["drills"], 1)
 	assert.Len(t, a.call("POST", "/api/drills", `{}`, 200)["drills"], 22)
@@ -180,6 +181,8 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	tried := a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":12,"nights":2}}`, 200)
 	assert.Equal(t, "returned", tried["status"])
 	assert.Equal(t, "refused", a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":"x"}}`, 200)["status"])
+
+	a.call("GET", fmt.Sprintf("/api/tries/%v/files/none", tried["id"]), "", 404)
 
 	a.bench(dir)
 	a.program(s)

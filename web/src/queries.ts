@@ -15,7 +15,8 @@ export const query = {
   sessions: () => queryOptions({ queryKey: ["sessions"], queryFn: () => get<{ sessions: SessionRow[] }>("/sessions?limit=20") }),
   session: (id?: string) => queryOptions({ queryKey: ["session", id], queryFn: () => get<Session>(`/sessions/${id}`), enabled: !!id, placeholderData: (old) => (old?.id === id ? old : undefined) }),
   tickets: (which: Which) => queryOptions({ queryKey: ["tickets", which], queryFn: () => get<{ tickets: Ticket[]; next?: string }>(`/tickets?${which === "mine" || which === "asked" ? `whose=${which}` : `status=${which}`}&limit=200`) }),
-  ticketsOf: (run: string | undefined, open: number) => queryOptions({ queryKey: ["tickets", "run", run, open], queryFn: () => get<{ tickets: Ticket[] }>(`/tickets?run=${run}`), enabled: !!run && open > 0 }),
+  // what waits is part of the key: where one step waits after another the number of them says nothing
+  ticketsOf: (run: string | undefined, waiting: string) => queryOptions({ queryKey: ["tickets", "run", run, waiting], queryFn: () => get<{ tickets: Ticket[] }>(`/tickets?run=${run}`), enabled: !!run && waiting !== "" }),
   ticket: (id: number) => queryOptions({ queryKey: ["ticket", id], queryFn: () => get<FullTicket>(`/tickets/${id}`) }),
   step: (run?: string, step?: Step) =>
     queryOptions({ queryKey: ["step", run, step?.id, step?.status, step?.wait?.verb, step?.undone_at], queryFn: () => get<Detail>(`/runs/${run}/steps/${step!.id}`), enabled: !!run && !!step, placeholderData: (old) => (old?.step.id === step?.id ? old : undefined) }),

@@ -36,8 +36,9 @@ export function Try() {
   const [through, setThrough] = useState(""); // a relay to go through in place of saying something
   const runID = id ? (shown ?? session.data?.last) : undefined;
   const view = useRun(runID);
-  const open = view.steps.filter((s) => s.wait && !s.wait.settled_at && s.status === "waiting").length;
-  const tickets = useQuery(query.ticketsOf(runID, open));
+  const waiting = view.steps.filter((s) => s.wait && !s.wait.settled_at && s.status === "waiting").map((s) => s.id);
+  const open = waiting.length;
+  const tickets = useQuery(query.ticketsOf(runID, waiting.join(" ")));
   const seq = view.totals?.seq;
   useEffect(() => {
     if (id && seq) void queries.invalidateQueries({ queryKey: ["session", id] });
@@ -112,7 +113,7 @@ export function Try() {
 
 // Beside shows a call of the conversation that waits for people while it goes on.
 function Beside({ run }: { run: string }) {
-  const tickets = useQuery(query.ticketsOf(run, 1));
+  const tickets = useQuery(query.ticketsOf(run, "aside"));
   return (
     <>
       {tickets.data?.tickets.map((t) => (
