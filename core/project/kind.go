@@ -1,6 +1,7 @@
 package project
 
 import (
+	"encoding/json"
 	"fmt"
 	"path"
 	"slices"
@@ -10,6 +11,8 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/schema"
+	"stonebaton.example/core/scope"
+	"stonebaton.example/core/value"
 )
 
 // Kind is a kind of tool: a way to carry calls out. What it needs stands in a tool's
@@ -265,6 +268,11 @@ type RawAuth struct {
 	Header map[string]string
 	Query  map[string]string
 	OAuth  *OAuth
+	Login  *struct {
+		URL   string
+		Body  map[string]any
+		Token string
+	}
 }
 
 func (c *compiler) auth(d *document, at string, r *RawAuth) *Auth {
@@ -279,6 +287,14 @@ func (c *compiler) auth(d *document, at string, r *RawAuth) *Auth {
 		o.TokenURL, o.ClientID = c.vars(d, at+"/oauth/token_url", o.TokenURL), c.vars(d, at+"/oauth/client_id", o.ClientID)
 		o.ClientSecret = c.key(d, at+"/oauth/client_secret", o.ClientSecret)
 		a.OAuth = &o
+	case r.Login != nil:
+		l := &Login{URL: c.vars(d, at+"/login/url", r.Login.URL), Where: r.Login.Token}
+		l.Body, _ = value.Texts(r.Login.Body, func(s string) string { return c.vars(d, at+"/login/body", s) }).(map[string]any)
+		if raw, err := json.Marshal(l.Body); err == nil && !secretRef.Match(raw) {
+			c.coded("key", Error, d.at(at+"/login/body"), "Write ${secret:NAME} and put NAME=… into .env or the environment.", "login: none of what is posted is a secret, so whoever reads the file can log in")
+		}
+		l.Token = c.mapping(d, c.scope(d, map[string]map[string]any{"response": scope.Response}), at+"/login/token", l.Where)
+		a.Login = l
 	}
 	for k, v := range r.Header {
 		a.Header[k] = c.key(d, at+"/header/"+k, v)

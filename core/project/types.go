@@ -222,6 +222,15 @@ type Auth struct {
 	Header         map[string]string
 	Query          map[string]string
 	OAuth          *OAuth
+	Login          *Login
+}
+
+// Login is a route that takes credentials and answers with a token.
+type Login struct {
+	URL   string
+	Body  map[string]any // whose texts may name secrets
+	Where string         // the token is, as an expression
+	Token *expr.Mapping  `json:"-"` // the same, ready
 }
 
 // OAuth is the client-credentials grant of RFC 6749.

@@ -288,11 +288,26 @@ type roundTripper struct {
 }
 
 func (r roundTripper) RoundTrip(req *http.Request) (*http.Response, error) {
-	req = req.Clone(req.Context())
-	if err := r.client.Sign(req, r.auth); err != nil {
-		return nil, err
+	send := func() (*http.Response, error) {
+		one := req.Clone(req.Context())
+		if req.GetBody != nil {
+			body, err := req.GetBody()
+			if err != nil {
+				return nil, err
+			}
+			one.Body = body
+		}
+		if err := r.client.Sign(one, r.auth); err != nil {
+			return nil, err
+		}
+		return r.client.Do(one, r.grant)
 	}
-	return r.client.Do(req, r.grant)
+	resp, err := send()
+	if err == nil && resp.StatusCode == http.StatusUnauthorized && (req.Body == nil || req.GetBody != nil) && r.client.Forget(r.auth) {
+		resp.Body.Close() // the token ended early: nothing was done, so a new one is fetched at once
+		return send()
+	}
+	return resp, err
 }
 
 // Catalogue asks a server what it offers.

@@ -434,3 +434,38 @@ func TestResourcesAndPromptsComeInAsTools(t *testing.T) {
 	assert.Contains(t, probs[0].Say, `st offers no tool "prompt great"`)
 	assert.Equal(t, 4, probs[0].Line)
 }
+
+// TestAServerWithALogin: the token is fetched, kept, and fetched anew after a 401.
+func TestAServerWithALogin(t *testing.T) {
+	sv := sdk.NewServer(&sdk.Implementation{Name: "s", Version: "1"}, nil)
+	sv.AddTool(&sdk.Tool{Name: "peek", InputSchema: map[string]any{"type": "object"}}, func(context.Context, *sdk.CallToolRequest) (*sdk.CallToolResult, error) {
+		return &sdk.CallToolResult{Content: []sdk.Content{&sdk.TextContent{Text: "seen"}}}, nil
+	})
+	inner := sdk.NewStreamableHTTPHandler(func(*http.Request) *sdk.Server { return sv }, nil)
+	var logins atomic.Int64
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/login" {
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprintf(w, `{"token":"t%d"}`, logins.Add(1))
+			return
+		}
+		if r.Header.Get("Authorization") != fmt.Sprintf("Bearer t%d", logins.Load()) {
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		inner.ServeHTTP(w, r)
+	}))
+	defer srv.Close()
+	defer srv.CloseClientConnections()
+	s, p, err := opened(t, "source: st\nmcp: {url: \""+srv.URL+"\", auth: {login: {url: \""+srv.URL+"/login\", body: {password: \"${secret:P}\"}, token: \"=response.body.token\"}}}\n", "peek")
+	require.NoError(t, err)
+	r, bad := tooltest.Call(t, s, p, "peek", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "seen", r.Value)
+	assert.EqualValues(t, 1, logins.Load())
+	logins.Add(3) // the token of before is no good any more
+	r, bad = tooltest.Call(t, s, p, "peek", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.Equal(t, "seen", r.Value)
+	assert.EqualValues(t, 5, logins.Load(), "one new login")
+}

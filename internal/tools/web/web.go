@@ -186,6 +186,12 @@ func (c *Client) Sign(req *http.Request, a *project.Auth) error {
 			return terr
 		}
 		req.Header.Set("Authorization", "Bearer "+token)
+	case a.Login != nil:
+		token, terr := c.login(req.Context(), a.Login)
+		if terr != nil {
+			return terr
+		}
+		req.Header.Set("Authorization", "Bearer "+token)
 	}
 	for k, v := range a.Header {
 		keep(set(func(v string) { req.Header.Set(k, v) }, v))
@@ -230,6 +236,8 @@ func Show(a *project.Auth, into map[string]string) {
 		into["Authorization"] = "Basic " + a.User + ":" + a.Password
 	case a.OAuth != nil:
 		into["Authorization"] = "Bearer (a token of " + a.OAuth.TokenURL + " for " + a.OAuth.ClientID + ")"
+	case a.Login != nil:
+		into["Authorization"] = "Bearer (a token of " + a.Login.URL + ")"
 	}
 	for k, v := range a.Header {
 		into[k] = v
@@ -296,10 +304,15 @@ func (c *Client) token(ctx context.Context, o *project.OAuth) (string, error) {
 // Forget drops the token of a client, so that the next request fetches a new one.
 // It says whether there was one.
 func (c *Client) Forget(a *project.Auth) bool {
-	if a == nil || a.OAuth == nil {
+	key := ""
+	switch {
+	case a != nil && a.OAuth != nil:
+		key = tokenKey(a.OAuth)
+	case a != nil && a.Login != nil:
+		key = loginKey(a.Login)
+	default:
 		return false
 	}
-	key := tokenKey(a.OAuth)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	_, ok := c.tokens[key]
