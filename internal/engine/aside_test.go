@@ -19,14 +19,18 @@ import (
 // thing that it was told.
 func waitsAside(t *testing.T, log engine.Records, a *actor) *engine.Engine {
 	text := strings.Replace(coretest.Main, "tools: [look, tide, reserve, pay, toot]", "tools: [look, tide, reserve, pay, toot]\nwaits: aside", 1)
-	a.say = func(r deed.Request) (deed.Reply, *deed.ModelFailure) {
-		last := r.Messages[len(r.Messages)-1]
-		if last.Role == ledger.User && strings.HasPrefix(last.Text, "Reserve ") {
-			return deed.Reply{Calls: []ledger.Ask{{ID: last.Text, Tool: "reserve", Args: `{"berth":"` + last.Text[8:10] + `"}`}}}, nil
-		}
-		return deed.Reply{Text: "I hear: " + last.Text, Finish: "stop"}, nil
+	if a.say == nil { // one engine may follow another, whose model was still being asked
+		a.say = asideSays
 	}
 	return start(t, log, a, func(c *engine.Config) { c.Projects = one{coretest.Project(t, text)} })
+}
+
+func asideSays(r deed.Request) (deed.Reply, *deed.ModelFailure) {
+	last := r.Messages[len(r.Messages)-1]
+	if last.Role == ledger.User && strings.HasPrefix(last.Text, "Reserve ") {
+		return deed.Reply{Calls: []ledger.Ask{{ID: last.Text, Tool: "reserve", Args: `{"berth":"` + last.Text[8:10] + `"}`}}}, nil
+	}
+	return deed.Reply{Text: "I hear: " + last.Text, Finish: "stop"}, nil
 }
 
 // answerOf gives the answer of a run when it has one.
