@@ -349,7 +349,7 @@ type NewStub struct {
 // Source is a place that brings tools.
 type Source struct {
 	ID     string        `json:"id"`
-	Status string        `json:"status"` // openapi or mcp
+	Status string        `json:"status"` // openapi, mcp or code
 	From   string        `json:"from"`
 	Take   []string      `json:"take"`
 	Place  project.Place `json:"place"`
@@ -361,6 +361,14 @@ type Inspected struct {
 	From   string   `json:"from"`
 	Offers []Offer  `json:"offers"`
 	Also   []string `json:"also"` // what it has beside tools
+
+	Broken []project.Broken `json:"broken"` // files of functions that cannot be loaded
+}
+
+// FunctionFile is a file of functions that is to be looked at.
+type FunctionFile struct {
+	File string `json:"file"` // its name
+	Text string `json:"text"`
 }
 
 // Offer is one tool of a source, with what is doubtful about it.
@@ -369,9 +377,11 @@ type Offer struct {
 	Status  string           `json:"status"` // taken, offered or broken
 	Name    string           `json:"name"`   // its name there
 	Summary string           `json:"summary"`
-	Says    string           `json:"says"` // what the source says of its effect, read or write, or "": a hint, never trusted
+	Says    string           `json:"says"`             // what the source says of its effect, read or write, or "": a hint, never trusted
+	Effect  ledger.Effect    `json:"effect,omitempty"` // what a file of functions says of its effect, which holds
 	Request string           `json:"request,omitempty"`
 	Fault   string           `json:"fault,omitempty"`
+	Place   project.Place    `json:"place,omitzero"` // where a function begins
 	Input   map[string]any   `json:"input"`
 	Change  string           `json:"change,omitempty"` // that tune: makes to it, as a unified difference
 	Remarks []project.Remark `json:"remarks"`

@@ -387,6 +387,11 @@ func (c *Client) Inspect(ctx context.Context, name string) (out api.Inspected, e
 	return out, c.do(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(name), nil, &out)
 }
 
+// Functions says what a file of functions would bring. It is not kept.
+func (c *Client) Functions(ctx context.Context, f api.FunctionFile) (out api.Inspected, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/functions", f, &out)
+}
+
 // Me says who asks.
 func (c *Client) Me(ctx context.Context) (out api.Me, err error) {
 	return out, c.do(ctx, http.MethodGet, "/api/me", nil, &out)

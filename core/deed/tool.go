@@ -87,6 +87,7 @@ type Result struct {
 	Value any
 	More  bool // there were more rows than the tool may take
 	Sent  *ledger.Sent
+	Sets  map[string]any // facts that the call sets itself; nil takes one away
 	// Files came with it. They are kept by their content and named in Sent; what stands for one
 	// in the value is up to the tool.
 	Files []File

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -64,6 +65,7 @@ func Speak(t *project.Tool, v expr.Vars, r deed.Result, handle string) (Spoken, 
 			sp.Sets[k] = x
 		}
 	}
+	maps.Copy(sp.Sets, r.Sets)
 	for _, set := range t.Sets {
 		x, err := set.To.Fill(v)
 		if err != nil {

@@ -87,6 +87,11 @@ func (c *compiler) agent(d *document) {
 			c.report(Error, at, "Keep one of them.", "the tool %q is listed twice", t)
 		}
 	}
+	for _, t := range c.gives[a.Name] {
+		if !slices.Contains(a.Tools, t) {
+			a.Tools = append(a.Tools, t)
+		}
+	}
 	a.Tools = slices.DeleteFunc(a.Tools, func(t string) bool { return t == AskPerson })
 	if r.Memory.Keep == "window" {
 		if a.Window = r.Memory.Messages; a.Window == 0 {

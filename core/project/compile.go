@@ -176,6 +176,7 @@ func (c *compiler) compile() {
 		p.Limits.More = &Gate{}
 		c.people(c.main, "/limits/more", m.Limits.More, p.Limits.More, c.scope(c.main, nil))
 	}
+	c.receivers()
 	for _, compile := range c.gates {
 		compile()
 	}

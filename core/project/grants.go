@@ -48,7 +48,10 @@ func (r *Reader) grantsAndPrograms(files map[string]string) (grants []grant, pro
 			}
 			programs = append(programs, d.programs("mcp", "command", ".")...)
 			if d.kind == "source" {
-				grants = append(grants, d.grants(f, "mcp", "writes")...)
+				grants = append(append(grants, d.grants(f, "mcp", "writes")...), d.grants(f, "code", "writes")...)
+				for _, name := range d.codeFiles() {
+					programs = append(programs, program{name, d.at("/code/file")})
+				}
 			}
 		}
 	}
@@ -170,6 +173,13 @@ func (p *Project) Outside() []Outside {
 
 // Outside says what the source starts outside the sandbox: its command.
 func (s *SourceDoc) Outside() (Outside, bool) {
+	if s.Bounds.Bare && s.Code != nil {
+		key := append([]string{"source", s.Name, "code", s.Code.Interpreter}, s.Code.Files...)
+		for _, k := range keysOf(s.Env) {
+			key = append(key, k+"="+s.Env[k])
+		}
+		return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "source", Name: s.Name, Say: "runs the functions of " + strings.Join(s.Code.Files, ", ") + " outside the sandbox", Place: s.Place}, true
+	}
 	if len(s.Command) == 0 || !s.Bounds.Bare {
 		return Outside{}, false
 	}

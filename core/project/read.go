@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 
@@ -150,6 +151,7 @@ func (r *Reader) Load(dir fs.FS, env func(string) (string, bool)) (Source, []Pro
 		probs = append(probs, Problem{Grade: Warning, Place: Place{File: p, Line: 1, Col: 1}, Say: fmt.Sprintf(format, args...), Remedy: remedy})
 	}
 	texts := map[string]fs.DirEntry{} // that may be instructions
+	code := map[string]fs.DirEntry{}  // that may hold functions
 	take := func(p string, e fs.DirEntry) {
 		if info, err := e.Info(); err == nil && info.Size() > maxFile {
 			probs = append(probs, Problem{Grade: Error, Place: Place{File: p, Line: 1, Col: 1},
@@ -188,6 +190,9 @@ func (r *Reader) Load(dir fs.FS, env func(string) (string, bool)) (Source, []Pro
 		}
 		switch path.Ext(name) {
 		case ".yaml", ".js":
+		case ".py", ".mjs", ".cjs", ".ts", ".mts":
+			code[p] = e
+			return nil
 		case ".md":
 			texts[p] = e
 			return nil
@@ -209,6 +214,12 @@ func (r *Reader) Load(dir fs.FS, env func(string) (string, bool)) (Source, []Pro
 				take(p, texts[p])
 				break
 			}
+		}
+	}
+	named := codeFiles(src.Files)
+	for _, p := range keysOf(code) {
+		if slices.ContainsFunc(named, func(f string) bool { return p == f || path.Dir(p) == f }) {
+			take(p, code[p])
 		}
 	}
 	probs = append(probs, r.withoutGranted(&src)...)
@@ -258,7 +269,7 @@ func (r *Reader) Compile(src Source) (*Project, []Problem) {
 }
 
 func (r *Reader) compiler(src Source) *compiler {
-	return &compiler{r: r, src: src, unread: map[string]bool{}, unset: map[string]bool{}, names: map[string]Place{}, p: &Project{
+	return &compiler{r: r, src: src, unread: map[string]bool{}, unset: map[string]bool{}, names: map[string]Place{}, gives: map[string][]string{}, p: &Project{
 		Models: map[string]*Model{}, Agents: map[string]*Agent{}, Tools: map[string]*Tool{}, Sources: map[string]*SourceDoc{}, Relays: map[string]*Relay{}, own: map[string]*Agent{},
 		Files: src.Files, Catalogues: src.Catalogues, Version: src.Hash(),
 	}}
@@ -271,10 +282,11 @@ type compiler struct {
 	main     *document
 	docs     []*document
 	problems []Problem
-	names    map[string]Place // documents by kind and name, broken ones too
-	unset    map[string]bool  // variables that were reported
-	unread   map[string]bool  // files that could not be read as a whole
-	anyTool  bool             // a source that could not be read may bring any tool
+	names    map[string]Place    // documents by kind and name, broken ones too
+	unset    map[string]bool     // variables that were reported
+	unread   map[string]bool     // files that could not be read as a whole
+	gives    map[string][]string // tools that sources give to agents
+	anyTool  bool                // a source that could not be read may bring any tool
 	judged   []judged
 	gates    []func() // to be compiled when every tool is known
 	about    string   // the tool that is looked at

@@ -24,6 +24,14 @@ type Catalogue struct {
 	Missing map[string]string `json:"missing,omitempty"` // why a tool that is named in take is not here
 	Also    []string          `json:"also,omitempty"`    // what it has beside tools
 	Fault   string            `json:"fault,omitempty"`   // why nothing could be read
+	Broken  []Broken          `json:"broken,omitempty"`  // files of functions that cannot be loaded
+}
+
+// Broken is a file of functions that cannot be loaded.
+type Broken struct {
+	At     Place  `json:"at"`
+	Say    string `json:"say"`
+	Remedy string `json:"remedy,omitempty"`
 }
 
 // Offer is one tool of a source.
@@ -36,6 +44,11 @@ type Offer struct {
 	Says      string         `json:"says,omitempty"` // what the source says of its effect: a hint, never trusted
 	Operation *Operation     `json:"operation,omitempty"`
 	Fault     string         `json:"fault,omitempty"` // why it cannot be taken
+	// Of a function of the project: what its file says of its effect, which holds; where it
+	// stands there; and what that lacks.
+	Effect ledger.Effect `json:"effect,omitempty"`
+	At     Place         `json:"at,omitzero"`
+	Lacks  []string      `json:"lacks,omitempty"`
 }
 
 // Operation is one operation of an OpenAPI document, as a request is made of it.
@@ -112,7 +125,7 @@ func (c Catalogue) Find(name string) (Offer, bool) {
 // Only keeps what is taken, so that a project does not change with what it does
 // not use. It says of each that is not there which was probably meant.
 func (c Catalogue) Only(take []string) Catalogue {
-	out := Catalogue{From: c.From, Fault: c.Fault, Tools: []Offer{}, Missing: map[string]string{}}
+	out := Catalogue{From: c.From, Fault: c.Fault, Broken: c.Broken, Tools: []Offer{}, Missing: map[string]string{}}
 	var have []string
 	for _, t := range take {
 		if o, ok := c.Find(t); ok {
@@ -127,6 +140,14 @@ func (c Catalogue) Only(take []string) Catalogue {
 		out.Missing[t] = near.Hint(t, have)
 	}
 	return out
+}
+
+// Taken keeps what a source takes.
+func (c Catalogue) Taken(s *SourceDoc) Catalogue {
+	if s.Code != nil && len(s.Take) == 0 {
+		return c
+	}
+	return c.Only(s.Take)
 }
 
 // Sources reads the source documents alone, so that what they offer can be
@@ -164,6 +185,8 @@ type rawSource struct {
 		Private, Redirects bool
 		Reads              []string
 	}
+	Code    *rawCode
+	Agents  []string
 	Take    taken
 	Effects map[string]string
 	Tune    map[string]map[string]any
@@ -245,6 +268,9 @@ func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 		}
 		s.Bounds.Reads = c.reads(d, "/openapi/reads", "reads", o.Reads)
 	}
+	if r.Code != nil {
+		c.codeOf(d, r.Code, s)
+	}
 	if auth != nil {
 		s.Auth = c.auth(d, at+"/auth", auth)
 	}
@@ -257,14 +283,25 @@ func (c *compiler) source(d *document) {
 	s, r := c.sourceDoc(d)
 	c.p.Sources[s.Name] = s
 	cat := c.src.Catalogues[s.Name]
-	for name := range r.Effects {
-		if !slices.Contains(r.Take.names, name) {
-			c.report(Error, d.key("/effects/"+name), "Add it to take:, or remove it.", "effects names %q, which is not taken.%s", name, near.Hint(name, r.Take.names))
+	for _, b := range cat.Broken {
+		c.report(Error, b.At, b.Remedy, "%s", b.Say)
+		c.anyTool = true
+	}
+	if s.Code != nil && len(r.Take.names) == 0 { // all of them
+		for i, o := range cat.Tools {
+			if o.Fault != "" {
+				c.report(Warning, o.At, "Fix it, or begin its name with _ if it is no tool.", "%s is left out: %s", o.Name, o.Fault)
+				c.names["tool "+ToolName(r.Prefix+o.Tool)] = o.At
+				continue
+			}
+			r.Take.names, r.Take.at = append(r.Take.names, o.Name), append(r.Take.at, fmt.Sprint(i))
 		}
 	}
-	for name := range r.Tune {
-		if !slices.Contains(r.Take.names, name) {
-			c.report(Error, d.key("/tune/"+name), "Add it to take:, or remove it.", "tune names %q, which is not taken.%s", name, near.Hint(name, r.Take.names))
+	for key, said := range map[string][]string{"effects": keysOf(r.Effects), "tune": keysOf(r.Tune)} {
+		for _, name := range said {
+			if !slices.Contains(r.Take.names, name) && len(cat.Broken) == 0 {
+				c.report(Error, d.key("/"+key+"/"+name), "Add it to take:, or remove it.", "%s names %q, which is not taken.%s", key, name, near.Hint(name, r.Take.names))
+			}
 		}
 	}
 	if cat.Fault != "" {
@@ -284,6 +321,12 @@ func (c *compiler) source(d *document) {
 	for i, name := range r.Take.names {
 		place := d.at("/take/" + r.Take.at[i])
 		o, ok := cat.Find(name)
+		if o.At.File != "" {
+			place = o.At
+		}
+		if !ok && len(cat.Broken) > 0 {
+			continue // it may be in a file that is broken
+		}
 		if !ok {
 			c.report(Error, place, "`stonebaton source inspect "+s.Name+"` lists what there is.", "%s offers no tool %q.%s", s.Name, name, cat.Missing[name])
 			continue
@@ -305,15 +348,24 @@ func (c *compiler) source(d *document) {
 		if strings.HasPrefix(name, TakenResource) || strings.HasPrefix(name, TakenPrompt) {
 			v["effect"] = string(ledger.Read) // so the protocol has them
 		}
+		if o.Effect != "" {
+			v["effect"] = string(o.Effect)
+		}
 		if e := r.Effects[name]; e != "" {
 			v["effect"] = e
+		}
+		for _, lack := range o.Lacks {
+			c.report(Warning, place, "Fix it there.", "%s", lack)
 		}
 		pick, failsWhen, whenEmpty := v["pick"], text(v["fails_when"]), text(v["when_empty"])
 		for _, k := range readings {
 			delete(v, k)
 		}
 		t := c.tool(&document{file: d.file, value: v, kind: "tool", of: d, under: "/tune/" + name, base: place}, b)
-		t.Remote = &Remote{Source: s, Name: o.Name, Operation: o.Operation}
+		t.Remote = &Remote{Source: s, Name: o.Name, File: o.At.File, Operation: o.Operation}
+		for _, a := range r.Agents {
+			c.gives[a] = append(c.gives[a], own)
+		}
 		if o.Operation != nil {
 			if pick != nil || failsWhen != "" || whenEmpty != "" {
 				s := c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "response": scope.Response})
@@ -333,6 +385,7 @@ func (c *compiler) source(d *document) {
 // brought is what a source says of a tool.
 type brought struct {
 	source        string
+	inward        bool // its calls reach nothing outside
 	shared        *schema.Library
 	input, output *schema.Schema
 }
@@ -341,7 +394,7 @@ type brought struct {
 // the tool's document v. A schema that is none costs its tool what it would cost the project:
 // one whose input cannot be read is never called, and a result that cannot be checked is not.
 func (c *compiler) brought(v map[string]any, o Offer, source string, shared *schema.Library, place Place) *brought {
-	b := &brought{source: source, shared: shared}
+	b := &brought{source: source, inward: c.p.Sources[source].Inward(), shared: shared}
 	compile := func(key string, doc map[string]any) (*schema.Schema, error) {
 		if own, ok := v[key].(map[string]any); ok {
 			doc = own

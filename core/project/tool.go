@@ -99,6 +99,7 @@ func (c *compiler) tool(d *document, from *brought) *Tool {
 	if r.Retry != nil {
 		t.Retries = *r.Retry
 	}
+	t.Work.Inward = from != nil && from.inward
 	kind := c.partOf(d, &r, t)
 	own := c.brings(d, kind, &r, t)
 	if t.Effect == "" {

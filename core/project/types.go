@@ -192,6 +192,8 @@ func (t *Tool) Handler() string {
 	switch {
 	case t.Work.Kind != "":
 		return t.Work.Kind
+	case t.Remote != nil && t.Remote.Source.Code != nil:
+		return "code"
 	case t.Remote != nil && t.Remote.Operation != nil:
 		return "openapi"
 	case t.Remote != nil:
@@ -205,6 +207,8 @@ func (t *Tool) Line() string {
 	switch {
 	case t.Remote != nil && t.Remote.Operation != nil:
 		return t.Remote.Operation.Method + " " + t.Remote.Operation.Path
+	case t.Remote != nil && t.Remote.File != "":
+		return t.Remote.Name + " of " + t.Remote.File
 	case t.Remote != nil:
 		return t.Remote.Name
 	}
@@ -246,6 +250,7 @@ type OAuth struct {
 type Remote struct {
 	Source    *SourceDoc
 	Name      string // there
+	File      string // of a function
 	Operation *Operation
 	Hash      ledger.Hash // of its input, as it was offered
 	Reading   Reading
@@ -266,6 +271,7 @@ type SourceDoc struct {
 	Bounds    Bounds // of the program that Command starts
 	URL       string // of a tool server
 	Document  string // of an API
+	Code      *Code  // functions of the project
 	Server    string
 	Auth      *Auth
 	Timeout   time.Duration
@@ -290,7 +296,7 @@ type Bounds struct {
 
 // Key is the same for two documents of the same source, reached in the same way.
 func (s *SourceDoc) Key() string {
-	raw, err := json.Marshal([]any{s.Name, s.Command, s.Env, s.Bounds, s.URL, s.Document, s.Auth})
+	raw, err := json.Marshal([]any{s.Name, s.Command, s.Env, s.Bounds, s.URL, s.Document, s.Code, s.Auth})
 	if err != nil {
 		panic(err) // all of it is texts
 	}

@@ -116,7 +116,9 @@ func Sources(p *project.Project) []api.Source {
 	for _, n := range names(p.Sources) {
 		d := p.Sources[n]
 		src := api.Source{ID: n, Status: "mcp", From: d.URL, Take: list(d.Take), Place: d.Place}
-		if d.Document != "" {
+		if d.Code != nil {
+			src.Status, src.From = "code", strings.Join(d.Code.Files, ", ")
+		} else if d.Document != "" {
 			src.Status, src.From = "openapi", d.Document
 		} else if d.URL == "" {
 			src.From = strings.Join(d.Command, " ")
@@ -141,10 +143,14 @@ func Inspect(ctx context.Context, p *project.Project, shop *Workshop, name strin
 	if err != nil {
 		return api.Inspected{}, api.NewProblem(http.StatusBadGateway, "Is it running, and is its address right?", "%v", err)
 	}
-	out := api.Inspected{ID: name, From: cat.From, Also: list(cat.Also), Offers: []api.Offer{}}
-	taken := cat.Only(d.Take)
+	return inspected(name, cat, d), nil
+}
+
+func inspected(name string, cat project.Catalogue, d *project.SourceDoc) api.Inspected {
+	out := api.Inspected{ID: name, From: cat.From, Also: list(cat.Also), Offers: []api.Offer{}, Broken: append([]project.Broken{}, cat.Broken...)}
+	taken := cat.Taken(d)
 	for _, o := range cat.Tools {
-		offer := api.Offer{ID: o.Tool, Status: "offered", Name: o.Name, Summary: o.Summary, Says: o.Says, Fault: o.Fault, Input: o.Input, Remarks: []project.Remark{}}
+		offer := api.Offer{ID: o.Tool, Status: "offered", Name: o.Name, Summary: o.Summary, Says: o.Says, Effect: o.Effect, Fault: o.Fault, Place: o.At, Input: o.Input, Remarks: []project.Remark{}}
 		if o.Operation != nil {
 			offer.Request = o.Operation.Method + " " + o.Operation.Path
 		}
@@ -156,10 +162,13 @@ func Inspect(ctx context.Context, p *project.Project, shop *Workshop, name strin
 			offer.Status = "broken"
 		} else {
 			offer.Remarks = append(offer.Remarks, project.Judge(o.Tool, o.Summary, o.Input)...)
+			for _, lack := range o.Lacks {
+				offer.Remarks = append(offer.Remarks, project.Remark{Grade: project.Warning, Say: lack})
+			}
 		}
 		out.Offers = append(out.Offers, offer)
 	}
-	return out, nil
+	return out
 }
 
 // tuned gives what tune: changes about the input that a source says of a tool, as a unified

@@ -24,6 +24,7 @@ import (
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/secret"
 	"stonebaton.example/internal/tools"
+	"stonebaton.example/internal/tools/code"
 	thttp "stonebaton.example/internal/tools/http"
 	"stonebaton.example/internal/tools/mcp"
 	"stonebaton.example/internal/tools/own"
@@ -41,6 +42,8 @@ type Workshop struct {
 	own    []own.Tool
 	client *web.Client
 	trust  *trust
+
+	functions *code.Handler
 
 	changed func(source string)
 	life    context.Context // ends with the workshop
@@ -82,13 +85,17 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 		docs: map[string]readDocument{}, asked: map[string]string{}}
 	w.life, w.end = context.WithCancel(context.Background())
 	w.Servers = mcp.New(c.Dir, w.client, c.Changed)
-	handlers := map[string]tools.Handler{"mcp": w.Servers, "openapi": thttp.New(w.client, c.Dir)}
+	w.functions = code.New(c.Dir, c.Secrets)
+	handlers := map[string]tools.Handler{"mcp": w.Servers, "openapi": thttp.New(w.client, c.Dir), "code": w.functions}
 	for _, k := range kinds {
 		handlers[k.Name] = k.handler(w, c)
 	}
 	w.Set = tools.NewSet(handlers, w.trust.hold, c.Records)
 	return w
 }
+
+// Dir is the project's folder.
+func (w *Workshop) Dir() string { return w.dir }
 
 // Close ends what the workshop has started.
 func (w *Workshop) Close() error {
@@ -127,7 +134,10 @@ func (w *Workshop) Offers(ctx context.Context, s *project.SourceDoc) (project.Ca
 	if o, is := s.Outside(); is && !w.trust.allows(o) {
 		return project.Catalogue{}, &UntrustedError{o}
 	}
-	if s.Document == "" {
+	switch {
+	case s.Code != nil:
+		return w.functions.Catalogue(ctx, s)
+	case s.Document == "":
 		return w.Servers.Catalogue(ctx, s)
 	}
 	raw, stamp, err := w.document(ctx, s)
@@ -230,10 +240,10 @@ func (w *Workshop) catalogues(ctx context.Context, src project.Source, last func
 				}
 			}
 			cat, err := w.ask(ctx, s, known)
-			cat = cat.Only(s.Take)
+			cat = cat.Taken(s)
 			if err != nil {
 				if cat = was; known {
-					cat = was.Only(s.Take)
+					cat = was.Taken(s)
 				}
 				cat.Fault = err.Error()
 			}

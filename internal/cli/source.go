@@ -6,17 +6,20 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
+	"stonebaton.example/internal/secret"
 	"stonebaton.example/internal/standin"
 )
 
 var sourceCommand = command{
-	name: "source", args: "[inspect NAME | stand-in NAME]", most: 2, does: "list the sources, show what one offers with our judgement of each description, or stand in for it", example: "stonebaton source inspect station\nstonebaton source stand-in office -listen 127.0.0.1:8801",
+	name: "source", args: "[inspect NAME|FILE | stand-in NAME]", most: 2, does: "list the sources, show what one offers with our judgement of each description, or stand in for it", example: "stonebaton source inspect station\nstonebaton source inspect tools/shop.py\nstonebaton source stand-in office -listen 127.0.0.1:8801",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		k.asJSON(fs)
@@ -47,6 +50,14 @@ var sourceCommand = command{
 			}
 			if len(args) == 0 {
 				return k.sources(list)
+			}
+			if project.Language(args[1]) != "" {
+				inspect = func(file string) (api.Inspected, error) {
+					if _, err := os.Stat(file); err != nil {
+						return api.Inspected{}, fmt.Errorf("there is no file %s", file)
+					}
+					return app.InspectFunctions(ctx, secret.New(os.LookupEnv), filepath.Dir(file), filepath.Base(file), or(*dir, "."))
+				}
 			}
 			in, err := inspect(args[1])
 			if err != nil {
@@ -164,8 +175,16 @@ func (k *call) inspected(in api.Inspected) {
 			mark = fmt.Sprintf("%-8s", o.Status)
 		}
 		says := "(it does not say whether it reads or writes)"
-		if o.Says != "" {
+		switch {
+		case o.Effect != "":
+			says = "(its file says: effect " + string(o.Effect) + ")"
+		case o.Says != "":
 			says = "(it calls itself a " + o.Says + ")"
+		case o.Place.File != "":
+			says = "(its file says no effect, so it is a write)"
+		}
+		if o.Place.File != "" {
+			o.Request = fmt.Sprintf("%s:%d", o.Place.File, o.Place.Line)
 		}
 		k.print("\n%s%s  %s %s\n", mark, o.ID, o.Request, says)
 		if o.Name != o.ID {
@@ -191,6 +210,9 @@ func (k *call) inspected(in api.Inspected) {
 			}
 			k.print("        %s: %s\n", r.Grade, r.Say)
 		}
+	}
+	for _, b := range in.Broken {
+		k.print("\nbroken  %s: %s\n        %s\n", b.At, b.Say, b.Remedy)
 	}
 	for _, a := range in.Also {
 		k.print("\nalso    %s", a)

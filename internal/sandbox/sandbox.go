@@ -31,7 +31,7 @@ type Spec struct {
 	Env    []string // its whole environment
 	Dir    string   // the folder it starts in, and may write to
 	Stdin  []byte
-	In     io.Reader // in place of Stdin: what comes in while it runs; the caller ends it
+	In     io.Reader // in place of Stdin: what comes in while it runs; the caller ends it. A file is its own
 	Reads  []string  // files and folders it may read and run
 	Writes []string  // folders it may write to, beside Dir
 	Bare   bool      // no bounds on files and network
@@ -45,7 +45,7 @@ type Spec struct {
 	Resident  bool // it runs for long: what it writes is not kept, and is not bounded
 
 	Log  io.Writer // gets standard error as it is written; nil: nothing does
-	Tell io.Writer // likewise standard output
+	Tell io.Writer // likewise standard output. A file is the own one of a resident program
 }
 
 // Done is the result of a program.
@@ -217,7 +217,10 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	}
 	cmd := exec.Command(s.Args[0], s.Args[1:]...)
 	cmd.Env, cmd.Dir = s.Env, s.Dir
-	if cmd.Stdin = io.Reader(bytes.NewReader(s.Stdin)); s.In != nil { // by a pipe of ours: nobody waits for what does not come in
+	if cmd.Stdin = io.Reader(bytes.NewReader(s.Stdin)); s.In != nil {
+		cmd.Stdin = s.In
+	}
+	if _, direct := s.In.(*os.File); s.In != nil && !direct { // by a pipe of ours: nobody waits for what does not come in
 		from, to, err := os.Pipe()
 		if err != nil {
 			return Done{}, err

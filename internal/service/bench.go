@@ -300,6 +300,19 @@ func (s *Service) inspect(c *echo.Context) error {
 	return c.JSON(http.StatusOK, out)
 }
 
+// functions says what a file of functions would bring.
+func (s *Service) functions(c *echo.Context) error {
+	var in api.FunctionFile
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	out, err := app.InspectText(c.Request().Context(), s.app.Secrets, in, s.app.Workshop.Dir())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
 // choose says what the understudy would do first with a request.
 func (s *Service) choose(c *echo.Context) error {
 	var in api.Choose
