@@ -5,9 +5,9 @@ OURS = $$(go list ./... | grep -v node_modules)
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/package.json internal/service/openapi.yaml
 say = @printf '\033[1m== %s\033[0m\n' "$(1)"
 
-.PHONY: demo test attack conformance bench build lint check-go check-web chromium screenshots clean
+.PHONY: demo test attack conformance bench build lint check-go check-web chromium python screenshots clean
 
-demo: build ## build all and start the harbour with its demo data
+demo: build python ## build all and start the harbour with its demo data
 	$(call say,starting the demo)
 	@$(BIN) demo
 
@@ -26,7 +26,7 @@ web/dist/index.html: $(WEB) web/node_modules/.done web/src/api.gen.ts
 	$(call say,building the console)
 	@cd web && npm run --silent build -- --logLevel warn && touch dist/.keep
 
-test: build lint chromium ## everything CI runs
+test: build lint chromium python ## everything CI runs
 	$(call say,tests with the race detector (the first time compiles SQLite once more))
 	@go test -race -timeout 25m $(OURS)
 
@@ -48,8 +48,13 @@ chromium: # and a C compiler, which the race detector needs, and Perl with its m
 	  printf '\033[1m== %s\033[0m\n' "installing from Debian's packages: $$need (a minute or so)"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$need >/dev/null; fi
 
+python: # in which tools of the demo are written
+	@python3 -c "import asyncio, enum" 2>/dev/null || { \
+	  printf '\033[1m== %s\033[0m\n' "installing Python from Debian's packages (half a minute)"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends python3 >/dev/null; }
+
 ATTACKED = ./internal/sandbox ./internal/addr ./internal/secret ./internal/sqlite ./internal/store ./internal/engine ./internal/service ./internal/model/... ./internal/tools/... ./internal/app ./internal/cli ./core/schema ./core/openapi
-attack: build chromium ## what was ever tried against it: kills, a full disk, hostile models, tools, programs and peers (under ten minutes)
+attack: build chromium python ## what was ever tried against it: kills, a full disk, hostile models, tools, programs and peers (under ten minutes)
 	$(call say,attacks on the parts)
 	@go test -count 1 -timeout 10m $(ATTACKED)
 	$(call say,attacks on the whole: 320 kills and more)
@@ -62,11 +67,11 @@ conformance: build ## the protocol project's own suite, on both sides of ours, i
 	$(call say,the suite)
 	@CONFORMANCE=$(CURDIR)/.conformance go test ./e2e -count 1 -timeout 15m -run Conformance -v | grep -v '^=== RUN'
 
-bench: build ## speed and memory, as ratios against a bare baseline in the same run
+bench: build python ## speed and memory, as ratios against a bare baseline in the same run
 	$(call say,benchmarks (about two minutes))
 	@go test ./bench -run '^$$' -bench . -benchtime 1x -timeout 20m
 
-screenshots: build chromium ## take the pictures of docs/screenshots again
+screenshots: build chromium python ## take the pictures of docs/screenshots again
 	@SCREENSHOTS="$(CURDIR)/docs/screenshots" go test ./e2e -run TestScreenshots -count 1 -v
 
 clean:

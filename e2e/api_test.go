@@ -105,9 +105,9 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	get("/api/openapi.json")
 	assert.Equal(t, "harbour", get("/api/project")["name"])
 	assert.Empty(t, get("/api/problems")["problems"])
-	assert.Len(t, get("/api/tools")["tools"], 16)
+	assert.Len(t, get("/api/tools")["tools"], 19)
 	assert.Len(t, get("/api/project")["relays"], 4)
-	assert.Len(t, get("/api/map")["nodes"], 29)
+	assert.Len(t, get("/api/map")["nodes"], 32)
 	assert.Len(t, get("/api/map?relay=berth_letter")["nodes"], 12)
 	assert.Len(t, get("/api/models")["models"], 3)
 	assert.Equal(t, "answers", a.call("POST", "/api/models/house/test", "{}", 200)["status"])
@@ -183,6 +183,14 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	assert.Equal(t, "refused", a.call("POST", "/api/tools/reckon_dues/try", `{"args":{"length_m":"x"}}`, 200)["status"])
 
 	a.call("GET", fmt.Sprintf("/api/tries/%v/files/none", tried["id"]), "", 404)
+
+	fns := a.call("POST", "/api/functions", `{"file":"shop.py","text":"# effect: read\ndef price(of: str) -> float:\n    'Tell the price of a thing, when somebody asks what it costs.'\n    return 2.5\n"}`, 200)
+	offer := fns["offers"].([]any)[0].(map[string]any)
+	assert.Equal(t, "price", offer["id"])
+	assert.Equal(t, "read", offer["effect"])
+	assert.Contains(t, a.call("POST", "/api/functions", `{"file":"shop.py","text":"def (:"}`, 200)["broken"].([]any)[0].(map[string]any)["say"], "SyntaxError")
+	a.call("POST", "/api/functions", `{"file":"shop.rb","text":""}`, 422)
+	a.call("POST", "/api/functions", `{"file":"..","text":""}`, 422)
 
 	a.bench(dir)
 	a.program(s)

@@ -431,7 +431,7 @@ func TestTheBench(t *testing.T) {
 	}{
 		"find_vessel":  {map[string]string{"name": "Petrel"}, []string{`"length_m":12.4`}, []string{"GET", "/vessels/Petrel", "Authorization", "→ 200 application/json", "raw reply", `"home": "Ardmallow"`}},
 		"berth_facts":  {map[string]string{"berth": "C4"}, []string{"C4 is in the Customs basin"}, []string{"SELECT * FROM berths WHERE berth = :berth", "1 row"}},
-		"reckon_dues":  {map[string]string{"length_m": "12.4", "nights": "2"}, []string{"Dues: 57.68 EUR"}, []string{"SCRIPT", "rate 1.6"}},
+		"reckon_dues":  {map[string]string{"length_m": "12.4", "nights": "2"}, []string{"Dues: 57.68 EUR"}, []string{"FUNCTION", "rate 1.6"}},
 		"tell":         {map[string]string{"to": "ann", "text": "Hello."}, []string{`"id":"M-`}, []string{"OUTBOX", "to ann"}},
 		"open_crate":   {map[string]string{"number": "9007199254740993"}, []string{`"number":9007199254740993`}, []string{"standard input", `"number": 9007199254740993`}}, // longer than a number of the browser's
 		"assign_berth": {map[string]string{"berth": "quay"}, []string{"assign_berth was not called"}, []string{"Nothing was sent anywhere."}},

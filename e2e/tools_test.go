@@ -57,7 +57,7 @@ func (a *api) bench(dir string) {
 	a.call("GET", "/api/tries/999", "", 404)
 	a.call("GET", "/api/tries/x", "", 400)
 
-	assert.Len(t, get("/api/sources")["sources"], 2)
+	assert.Len(t, get("/api/sources")["sources"], 3)
 	station := get("/api/sources/station")
 	assert.Equal(t, "kelmere-station 1.0 (Model Context Protocol 2026-07-28)", station["from"])
 	offers := station["offers"].([]any)
@@ -404,6 +404,33 @@ func TestTheExamplesInThreeLanguages(t *testing.T) {
 		r = command(t, "", "", "try", tool, "-dir", mustAbs(t, "../examples/commands"), "-args", `{"miles":30,"speed_kn":70}`)
 		assert.Contains(t, r.out, "no vessel of ours is as fast")
 	}
+}
+
+func TestTheSameFunctionsInTwoLanguages(t *testing.T) {
+	for tool, c := range map[string]struct{ args, want string }{
+		"reckon_dues": {`{"length_m":12.4,"nights":2}`, `{"currency":"EUR","light_dues":18,"rate":1.6,"total":57.68}`},
+		"season_of":   {`{"day":"2026-10-01"}`, "winter"},
+		"split_dues":  {`{"total":177.6,"parts":7}`, "[25.38,25.37,25.37,25.37,25.37,25.37,25.37]"},
+		"late_fee":    {`{"total":100,"due":"2026-05-08","paid":"2026-05-20"}`, "4"},
+	} {
+		for _, dir := range []string{"../examples/functions", "../examples/harbour"} {
+			r := command(t, "", "", "try", tool, "-dir", mustAbs(t, dir), "-args", c.args)
+			assert.Zero(t, r.code, r.out+r.err)
+			if tool == "reckon_dues" && dir == "../examples/harbour" {
+				c.want = "Dues: 57.68 EUR"
+			}
+			assert.Contains(t, r.out, "words    "+c.want)
+		}
+	}
+	r := command(t, "", "", "check", mustAbs(t, "../examples/functions"))
+	assert.Zero(t, r.code)
+	assert.Contains(t, r.out, "No problems with 1 agent, 4 tools")
+	r = command(t, "", "", "source", "inspect", mustAbs(t, "../examples/functions/dues.mjs"))
+	assert.Zero(t, r.code)
+	assert.Contains(t, r.out, "4 tools, 4 taken")
+	r = command(t, "", "", "source", "inspect", mustAbs(t, "../examples/functions/none.mjs"))
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "none.mjs")
 }
 
 func TestACallUnderWayIsHeardOfEverywhere(t *testing.T) {

@@ -71,17 +71,13 @@ func Offer(file, text string, f Function) project.Offer {
 	if len(required) > 0 {
 		o.Input["required"] = required
 	}
-	if len(f.Defs) > 0 {
-		o.Input["$defs"] = f.Defs
-	}
+	withDefs(o.Input, f.Defs)
 	if f.Returns != nil {
 		o.Output = maps.Clone(f.Returns)
 		if doc.returns != "" && o.Output["description"] == nil && o.Output["$ref"] == nil {
 			o.Output["description"] = doc.returns
 		}
-		if len(f.Defs) > 0 {
-			o.Output["$defs"] = f.Defs
-		}
+		withDefs(o.Output, f.Defs)
 	}
 	effect, line := effectOf(text, f)
 	switch e := ledger.Effect(effect); e {
@@ -92,6 +88,34 @@ func Offer(file, text string, f Function) project.Offer {
 		o.Lacks = append(o.Lacks, fmt.Sprintf("line %d says the effect %q of %s; there is read, write and irreversible, so it is a write", line, effect, f.Name))
 	}
 	return o
+}
+
+// withDefs gives a schema the definitions that it refers to, and those that they refer to.
+func withDefs(schema map[string]any, defs map[string]any) {
+	used := map[string]any{}
+	var walk func(v any)
+	walk = func(v any) {
+		switch v := v.(type) {
+		case map[string]any:
+			ref, _ := v["$ref"].(string)
+			name := strings.TrimPrefix(ref, "#/$defs/")
+			if _, seen := used[name]; !seen && name != ref {
+				used[name] = defs[name]
+				walk(defs[name])
+			}
+			for _, e := range v {
+				walk(e)
+			}
+		case []any:
+			for _, e := range v {
+				walk(e)
+			}
+		}
+	}
+	walk(schema)
+	if len(used) > 0 {
+		schema["$defs"] = used
+	}
 }
 
 // Twice finds names that two functions of a file have, as far as the lines with which they begin

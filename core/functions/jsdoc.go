@@ -3,7 +3,9 @@ package functions
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -117,11 +119,12 @@ type Script struct {
 	text, blank string // blank has no comments and texts, and each letter where text has it
 	types       map[string]jsTag
 	fields      map[string][]jsTag
+	bounds      map[string]map[string]any // of types, as tags say them that are keywords of JSON Schema
 }
 
 // ReadScript reads a file.
 func ReadScript(text string) *Script {
-	s := &Script{text: text, blank: blanked(text), types: map[string]jsTag{}, fields: map[string][]jsTag{}}
+	s := &Script{text: text, blank: blanked(text), types: map[string]jsTag{}, fields: map[string][]jsTag{}, bounds: map[string]map[string]any{}}
 	for _, block := range regexp.MustCompile(`(?s)/\*\*.*?\*/`).FindAllString(text, -1) {
 		name := ""
 		_, found := tags(unstarred(block))
@@ -135,11 +138,32 @@ func ReadScript(text string) *Script {
 				if name != "" {
 					s.fields[name] = append(s.fields[name], t)
 				}
+			case "format", "pattern", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minLength", "maxLength", "minItems", "maxItems":
+				v, ok := literal(t.text)
+				if !ok || t.name == "format" || t.name == "pattern" {
+					v = strings.TrimSpace(t.text)
+				}
+				if s.bounds[name] == nil {
+					s.bounds[name] = map[string]any{}
+				}
+				s.bounds[name][t.name] = v
 			}
 		}
 	}
+	for _, m := range declares.FindAllStringSubmatchIndex(s.blank, -1) {
+		if m[2] >= 0 { // interface NAME {
+			if end := matching(text, m[1]-1); end > 0 {
+				s.types[text[m[2]:m[3]]] = jsTag{name: text[m[1]-1 : end+1]}
+			}
+			continue
+		}
+		s.types[text[m[4]:m[5]]] = jsTag{name: strings.TrimSpace(parts(text[m[1]:], ';')[0])}
+	}
 	return s
 }
+
+// declares finds types as TypeScript declares them. An alias ends with its semicolon.
+var declares = regexp.MustCompile(`(?m)^[ \t]*(?:export\s+)?(?:interface\s+(\w+)\s*\{|type\s+(\w+)\s*=)`)
 
 // Function finds a function that the file exports under a name.
 func (s *Script) Function(name string) Function {
@@ -156,7 +180,7 @@ func (s *Script) Function(name string) Function {
 	open := max(m[2], m[4], m[6])
 	f.Line = 1 + strings.Count(s.text[:m[0]], "\n")
 	f.Doc = strings.Join(s.before(m[0]), "\n")
-	inside, rest := "", 0
+	inside, rest, gives := "", 0, ""
 	if s.blank[open] == '(' {
 		end := matching(s.blank, open)
 		if end < 0 {
@@ -164,11 +188,14 @@ func (s *Script) Function(name string) Function {
 			return f
 		}
 		inside, rest = s.text[open+1:end], end
+		if after := strings.TrimSpace(s.text[end+1:]); strings.HasPrefix(after, ":") {
+			gives = after[1:]
+		}
 	} else {
 		inside, rest = strings.TrimSpace(strings.SplitN(s.text[open:], "=>", 2)[0]), open
 	}
 	f.End = s.endOf(rest)
-	s.contract(&f, inside)
+	s.contract(&f, inside, gives)
 	return f
 }
 
@@ -213,8 +240,9 @@ func unstarred(block string) []string {
 	return lines
 }
 
-// contract reads parameters and result of a function.
-func (s *Script) contract(f *Function, inside string) {
+// contract reads parameters and result of a function. What TypeScript says of the result is at
+// the head of gives.
+func (s *Script) contract(f *Function, inside, gives string) {
 	_, found := tags(strings.Split(f.Doc, "\n"))
 	types := &typeReader{script: s, defs: map[string]any{}}
 	said := map[string]jsTag{}
@@ -288,7 +316,29 @@ func (s *Script) contract(f *Function, inside string) {
 			}
 		}
 	}
+	if typ := typeAhead(gives); f.Returns == nil && typ != "" {
+		if r, err := types.read(typ); err == nil && len(r) > 0 {
+			f.Returns = r
+		}
+	}
 	f.Defs = types.defs
+}
+
+// typeAhead gives the type that stands before the body of a function.
+func typeAhead(text string) string {
+	text = strings.TrimLeft(text, " \t\n")
+	blank, depth := blanked(text), 0
+	for i := 0; i < len(blank); i++ {
+		switch c := blank[i]; {
+		case depth == 0 && i > 0 && (c == '{' || c == '=' || c == ';'):
+			return strings.TrimSpace(text[:i])
+		case strings.IndexByte("([{<", c) >= 0:
+			depth++
+		case strings.IndexByte(")]}>", c) >= 0:
+			depth--
+		}
+	}
+	return ""
 }
 
 func optionalIn(found []jsTag, name string) bool {
@@ -392,10 +442,10 @@ func (r *typeReader) read(typ string) (map[string]any, error) {
 	if i := strings.IndexByte(typ, '<'); i > 0 && typ[len(typ)-1] == '>' {
 		of := parts(typ[i+1:len(typ)-1], ',')
 		switch name := strings.TrimSuffix(strings.TrimSpace(typ[:i]), "."); {
-		case (name == "Array" || name == "ReadonlyArray" || name == "Set") && len(of) == 1:
+		case (name == "Array" || name == "ReadonlyArray") && len(of) == 1:
 			items, err := r.read(of[0])
 			return map[string]any{"type": "array", "items": items}, err
-		case (name == "Record" || name == "Object" || name == "object" || name == "Map") && len(of) == 2:
+		case (name == "Record" || name == "Object" || name == "object") && len(of) == 2:
 			more, err := r.read(of[1])
 			return map[string]any{"type": "object", "additionalProperties": more}, err
 		case name == "Promise" && len(of) == 1:
@@ -407,7 +457,7 @@ func (r *typeReader) read(typ string) (map[string]any, error) {
 		return map[string]any{"type": "string"}, nil
 	case "number", "Number":
 		return map[string]any{"type": "number"}, nil
-	case "integer", "int", "bigint":
+	case "integer", "int":
 		return map[string]any{"type": "integer"}, nil
 	case "boolean", "Boolean", "bool":
 		return map[string]any{"type": "boolean"}, nil
@@ -436,21 +486,25 @@ func (r *typeReader) union(list []string) (map[string]any, error) {
 		schemas = append(schemas, s)
 	}
 	if len(values) == len(list) {
-		return map[string]any{"enum": values}, nil
+		s := map[string]any{"enum": values}
+		if typ := typeOf(values[0]); !slices.ContainsFunc(values, func(v any) bool { return typeOf(v) != typ }) {
+			s["type"] = typ
+		}
+		return s, nil
 	}
 	return map[string]any{"anyOf": schemas}, nil
 }
 
 func (r *typeReader) record(text string) (map[string]any, error) {
 	props, required := map[string]any{}, []any{}
-	for _, p := range parts(strings.ReplaceAll(text, ";", ","), ',') {
-		name, typ, _, optional := parameter(p)
-		if name == "" {
-			continue
-		}
+	for _, p := range fieldsOf(text) {
+		name, typ, _, optional := parameter(p.text)
 		s, err := r.read(typ)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		if p.says != "" {
+			s["description"] = p.says
 		}
 		if props[name] = s; !optional {
 			required = append(required, name)
@@ -462,6 +516,40 @@ func (r *typeReader) record(text string) (map[string]any, error) {
 	}
 	return out, nil
 }
+
+// fieldText is a field of a type that is written out, and the comment before it.
+type fieldText struct{ text, says string }
+
+// fieldsOf splits the fields of a type, which end with a comma, a semicolon, or their line.
+func fieldsOf(text string) (out []fieldText) {
+	blank, says := blanked(text), ""
+	depth, from := 0, 0
+	for i := 0; i <= len(blank); i++ {
+		c := byte(',')
+		if i < len(blank) {
+			c = blank[i]
+		}
+		switch {
+		case strings.IndexByte("([{<", c) >= 0:
+			depth++
+		case strings.IndexByte(")]}", c) >= 0 || c == '>' && blank[i-1] != '=':
+			depth--
+		case depth == 0 && strings.IndexByte(",;\n", c) >= 0:
+			part := text[from:i]
+			from = i + 1
+			for _, m := range comment.FindAllString(part, -1) {
+				says = strings.Join(strings.Fields(strings.Join(unstarred(strings.Replace(m, "//", "/**", 1)), " ")), " ")
+			}
+			if part = strings.TrimSpace(comment.ReplaceAllString(part, "")); part != "" {
+				out = append(out, fieldText{strings.TrimPrefix(part, "readonly "), says})
+				says = ""
+			}
+		}
+	}
+	return out
+}
+
+var comment = regexp.MustCompile(`(?s)/\*\*?.*?\*/|//[^\n]*`)
 
 // named reads a type that a typedef of the file says.
 func (r *typeReader) named(name string) (map[string]any, error) {
@@ -479,6 +567,14 @@ func (r *typeReader) named(name string) (map[string]any, error) {
 		s, err := r.read(t.name)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		maps.Copy(s, r.script.bounds[name])
+		if t.text != "" && s["description"] == nil {
+			s["description"] = t.text
+		}
+		if typ := s["type"]; typ != "object" && typ != "array" {
+			delete(r.defs, name)
+			return s, nil
 		}
 		r.defs[name] = s
 		return ref, nil

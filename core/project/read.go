@@ -371,10 +371,41 @@ func (c *compiler) documents() {
 			c.named(f)
 		}
 	}
+	c.sourcesAlone()
 	if _, ok := c.src.Files[Main]; ok && c.main == nil && len(c.problems) == 0 {
 		c.report(Error, Place{File: Main, Line: 1, Col: 1}, "Begin it with project: NAME.", "%s has no project: document", Main)
 	}
 }
+
+// sourcesAlone begins a project whose files hold nothing but sources: it has one agent, which has
+// what they bring.
+func (c *compiler) sourcesAlone() {
+	_, ok := c.src.Files[Main]
+	if !ok || c.main != nil || len(c.problems) > 0 || len(c.docs) == 0 || slices.ContainsFunc(c.docs, func(d *document) bool { return d.kind != "source" }) {
+		return
+	}
+	named := c.docs[0]
+	if i := slices.IndexFunc(c.docs, func(d *document) bool { return d.file == Main }); i >= 0 {
+		named = c.docs[i]
+	}
+	name, _ := named.value["source"].(string)
+	docs, _ := parse(Main, "project: "+name+"\nstart: "+soleAgent+"\nmodels: {house: {speaks: understudy}}\n---\n"+
+		"agent: "+soleAgent+"\nsummary: Answers with the tools that it has.\nprompt: Answer with your tools. Never invent what they could tell.\n")
+	for _, d := range c.docs {
+		if _, said := d.value["agents"]; !said {
+			d.value["agents"] = []any{soleAgent}
+		}
+	}
+	for _, d := range docs {
+		d.places, d.raw = nil, nil // they stand in no file
+		c.names[d.kind+" "+d.value[d.kind].(string)] = d.at("")
+	}
+	c.main = docs[0]
+	c.docs = append(docs, c.docs...)
+}
+
+// soleAgent is the agent of a project that names none.
+const soleAgent = "assistant"
 
 // named notes the documents of a file that cannot be read, so that nobody is told that
 // what it defines is not there: the file itself is what is wrong.

@@ -332,7 +332,7 @@ func (c *compiler) source(d *document) {
 			continue
 		}
 		if o.Fault != "" {
-			c.report(Error, place, "Leave it out of take:, or fix the document.", "%s of %s cannot be taken: %s", name, s.Name, o.Fault)
+			c.report(Error, place, "Leave it out of take:, or fix it where it is defined.", "%s of %s cannot be taken: %s", name, s.Name, o.Fault)
 			continue
 		}
 		own := ToolName(s.Prefix + o.Tool)

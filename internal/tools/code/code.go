@@ -155,8 +155,8 @@ func (h *Handler) Catalogue(ctx context.Context, src *project.SourceDoc) (projec
 		})
 	}
 	wg.Wait()
-	seen := map[string]string{}
-	for n, f := range all {
+	seen := map[string]int{}
+	for _, f := range all {
 		if b := (*BrokenError)(nil); errors.As(f.err, &b) {
 			cat.Broken = append(cat.Broken, project.Broken{At: b.At, Say: b.Say, Remedy: b.Remedy})
 			continue
@@ -168,10 +168,12 @@ func (h *Handler) Catalogue(ctx context.Context, src *project.SourceDoc) (projec
 			cat.From = strings.TrimPrefix(cat.From+", "+f.by, ", ")
 		}
 		for _, o := range f.offers {
-			if first, twice := seen[o.Tool]; twice && o.Fault == "" {
-				o.Fault = "another function has the same name, in " + first
+			if first, twice := seen[o.Tool]; twice {
+				a := &cat.Tools[first]
+				a.Lacks = append(a.Lacks, fmt.Sprintf("%s:%d has a function of the same name, which is left out", o.At.File, o.At.Line))
+				continue
 			}
-			seen[o.Tool] = files[n]
+			seen[o.Tool] = len(cat.Tools)
 			cat.Tools = append(cat.Tools, o)
 		}
 	}

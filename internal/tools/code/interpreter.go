@@ -115,7 +115,7 @@ func (h *Handler) interpreter(src *project.SourceDoc, file string) (interpreter,
 	if p.program == "" {
 		name := map[string]string{"python": "python3", "javascript": "node"}[language]
 		if p.program = onPath(name); p.program == "" {
-			return p, fmt.Errorf("there is no %s on this machine, which runs %s: install it, or name one with interpreter:", name, file)
+			return p, fmt.Errorf("there is no %s on this machine, which runs %s: install it, or name one as its interpreter", name, file)
 		}
 	}
 	var err error

@@ -3,6 +3,7 @@ package code
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	_ "embed"
 	"encoding/json"
@@ -70,12 +71,19 @@ type message struct {
 	Files     []struct{ Name, Type, Body string }
 }
 
+func (m *message) answers() bool {
+	return m.Returns != nil || m.Raises != nil || m.Unfit != "" || m.Functions != nil || m.Exports != nil || m.Broken != nil
+}
+
 // pool are the processes of one file.
 type pool struct {
 	mu     sync.Mutex
-	stamp  string        // what those that are idle were started from
-	looked time.Time     // when all that the stamp is of was looked at
-	main   string        // the same of the file alone
+	stamp  string    // what those that are idle were started from
+	looked time.Time // when all that the stamp is of was looked at
+	main   string    // the same of the file alone
+	src    *project.SourceDoc
+	key    string        // of src
+	at     string        // where the file is
 	idle   []*process    // the one that was used last at the end
 	slots  chan struct{} // held by calls that are under way
 }
@@ -83,9 +91,12 @@ type pool struct {
 // look gives what tells whether a file has changed, or what belongs to it. The file is looked at
 // every time, and the rest once in a while.
 func (p *pool) look(h *Handler, src *project.SourceDoc, file string) (stamp string) {
-	main := src.Key() + stampOf(filepath.Join(h.dir, filepath.FromSlash(file)))
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.src != src {
+		p.src, p.key, p.at = src, src.Key(), filepath.Join(h.dir, filepath.FromSlash(file))
+	}
+	main := p.key + stampOf(p.at)
 	if p.main == main && time.Since(p.looked) < seldom {
 		return p.stamp
 	}
@@ -271,6 +282,7 @@ func (h *Handler) start(ctx context.Context, src *project.SourceDoc, file string
 		for _, name := range m.Exports {
 			x.functions = append(x.functions, s.Function(name))
 		}
+		slices.SortFunc(x.functions, func(a, b functions.Function) int { return cmp.Compare(a.Line, b.Line) })
 	}
 	return x, nil
 }
@@ -393,21 +405,29 @@ func (x *process) call(ctx context.Context, c *call, f functions.Function, args 
 		line = append(append(line, `,"session":`...), session...)
 	}
 	line = append(line, "}\n"...)
-	stop := context.AfterFunc(ctx, func() { _ = x.in.SetWriteDeadline(time.Now()) })
-	_, err := x.in.Write(line)
-	if stop(); err != nil {
+	stop := context.AfterFunc(ctx, x.stop)
+	defer stop()
+	if _, err := x.in.Write(line); err != nil {
 		return message{}, x.reason()
 	}
-	return x.answer(ctx, c)
+	return x.heard(c)
+}
+
+// stop ends the process, and whatever waits for it.
+func (x *process) stop() {
+	x.kill()
+	_ = x.in.SetWriteDeadline(time.Now())
+	_ = x.out.SetReadDeadline(time.Now())
 }
 
 // answer reads what the process says, until it is an answer.
 func (x *process) answer(ctx context.Context, c *call) (m message, end string) {
-	stop := context.AfterFunc(ctx, func() {
-		x.kill()
-		_ = x.out.SetReadDeadline(time.Now())
-	})
+	stop := context.AfterFunc(ctx, x.stop)
 	defer stop()
+	return x.heard(c)
+}
+
+func (x *process) heard(c *call) (m message, end string) {
 	for {
 		line, err := x.line()
 		if err != nil {
@@ -418,8 +438,8 @@ func (x *process) answer(ctx context.Context, c *call) (m message, end string) {
 			return m, x.reason()
 		}
 		m = message{}
-		if err := json.Unmarshal(line, &m); err != nil {
-			c.say(strings.ToValidUTF8(tools.Clip(string(line), 500), "�"))
+		if err := json.Unmarshal(line, &m); err != nil || m.Log == nil && !m.answers() {
+			c.say(strings.ToValidUTF8(tools.Clip(strings.TrimRight(string(line), "\n"), 500), "�")) // it wrote past the runner
 			continue
 		}
 		if m.Log == nil {

@@ -81,6 +81,7 @@ class Log:
 
 
 LOG = sys.stdout = sys.stderr = Log()
+READ = json.JSONDecoder().decode
 FILE = os.path.abspath(sys.argv[1])
 FOLDER = os.path.dirname(FILE)
 
@@ -145,6 +146,8 @@ class Types:
 
     def of(self, t):
         """Gives schema and maker of a type; a maker that is same leaves values as they are."""
+        if typing.get_origin(t) is typing.Annotated:
+            return self.annotated(typing.get_args(t))  # it may hold what has no hash
         if t is typing.Any or t is object or t is inspect.Parameter.empty:
             return {}, same
         if t in PLAIN:
@@ -158,10 +161,8 @@ class Types:
         if isinstance(t, typing.TypeVar) or isinstance(t, str):
             raise Unknown("%s is not a type that is known" % (t,))
         origin, args = typing.get_origin(t), typing.get_args(t)
-        if origin is typing.Annotated:
-            return self.annotated(args)
         if origin is typing.Literal:
-            return {"enum": list(args)}, same
+            return of_values(list(args)), same
         if origin in UNION:
             return self.union(args)
         if hasattr(t, "__supertype__"):
@@ -174,7 +175,7 @@ class Types:
             schema, make = self.of(args[1])
             return {"type": "object", "additionalProperties": schema}, same if make is same else lambda v: {k: make(x) for k, x in v.items()}
         if isinstance(t, type) and issubclass(t, enum.Enum):
-            return self.named(t, lambda: ({"enum": [m.value for m in t]}, t))
+            return self.named(t, lambda: (of_values([m.value for m in t]), t))
         if dataclasses.is_dataclass(t):
             return self.named(t, lambda: self.record(t))
         if isinstance(t, type) and issubclass(t, dict) and hasattr(t, "__required_keys__"):
@@ -194,6 +195,9 @@ class Types:
         for extra in args[1:]:
             if isinstance(extra, str):
                 schema["description"] = extra
+                continue
+            if isinstance(extra, dict):  # of what a JSON Schema says
+                schema.update(extra)
                 continue
             for name, key in BOUNDS.items():
                 value = getattr(extra, name, None)
@@ -287,6 +291,13 @@ class Types:
         return doc, lambda v: {k: made[k][1](x) if k in made else x for k, x in v.items()}
 
 
+def of_values(values):
+    """Gives the schema of some values, with their type where all have the same."""
+    kinds = {PLAIN.get(type(v)) for v in values}
+    kind = kinds.pop() if len(kinds) == 1 else None
+    return {"type": kind, "enum": values} if kind else {"enum": values}
+
+
 def with_default(schema, value):
     if value is None:
         return schema
@@ -319,6 +330,9 @@ def plain(v):
     if isinstance(v, (collections.abc.Iterator, collections.abc.ValuesView, collections.abc.KeysView)):
         return list(v)
     raise TypeError(type(v).__name__)
+
+
+WRITE = json.JSONEncoder(default=plain, allow_nan=False).encode
 
 
 def unfit(v, at="result", depth=0):
@@ -377,11 +391,25 @@ class Session:
 TABLE = {}
 
 
+class Beside:
+    """Finds what a file imports from beside it where its folder cannot be listed."""
+
+    @staticmethod
+    def find_spec(name, path=None, target=None):
+        at = os.path.join(FOLDER, name + ".py")
+        try:
+            open(at).close()
+        except OSError:
+            return None
+        return importlib.util.spec_from_file_location(name, at) if path is None else None
+
+
 def load():
     name = os.path.splitext(os.path.basename(FILE))[0]
     if not name.isidentifier() or name in sys.modules or name in getattr(sys, "stdlib_module_names", ()):
         name = "functions_" + "".join(c if c.isalnum() else "_" for c in name)
     sys.path.insert(0, FOLDER)
+    sys.meta_path.append(Beside)
     spec = importlib.util.spec_from_file_location(name, FILE)
     module = importlib.util.module_from_spec(spec)
     sys.modules[name] = module
@@ -514,11 +542,11 @@ def call(m):
     try:
         if session:
             answer["sets"], answer["files"] = s.changes(m.get("session") or {}), s.files
-        data = json.dumps(answer, default=plain, allow_nan=False)
+        data = WRITE(answer)
     except (TypeError, ValueError, RecursionError) as e:
         tell({"unfit": unfit(v) or "the result, or the state, is not JSON: " + said(e)})
         return
-    data = data.encode() + b"\n"
+    data = (data + "\n").encode()
     while data:
         data = data[os.write(WIRE_OUT, data):]
 
@@ -539,7 +567,7 @@ def main():
     linecache.clearcache()
     tell({"functions": found})
     for line in WIRE_IN:
-        call(json.loads(line))
+        call(READ(line.decode()))
 
 
 main()
