@@ -136,7 +136,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		r = command(t, "", "", "understudy", "-dir", dir, "-agent", "dues", "-why", "What are the dues for 3 nights?")
 		assert.Equal(t, 0, r.code, r.err)
 		assert.Regexp(t, `(?m)^  \d\.\d  reckon_dues$`, r.out)
-		assert.Contains(t, r.out, "dues +1.6 (its name)")
+		assert.Contains(t, r.out, "dues +1.3 (its name)")
 		assert.Contains(t, r.out, `fills {"nights":3}`)
 		assert.Contains(t, r.out, "  0.0  pass_to_desk   (not enough)", "every candidate is shown")
 		assert.Contains(t, r.out, "It says: What is the length of the vessel in metres?")

@@ -482,7 +482,7 @@ func TestTheBench(t *testing.T) {
 	p.click("Chosen?")
 	p.keys("section[aria-label=Result] input", "what are the dues for 3 nights\r")
 	p.sees("for “what are the dues for 3 nights”")
-	p.sees("dues +1.6 (its name)")
+	p.sees("dues +1.3 (its name)")
 	p.sees("lacks length_m")
 	p.sees("It says: What is the length of the vessel in metres?")
 	p.sound("candidates")

@@ -19,7 +19,7 @@ func TestAConsultThroughTheCommands(t *testing.T) {
 	assert.Equal(t, 0, r.code, r.err)
 	assert.Regexp(t, `(?m)^berths   asks dues +Tell me what it costs$`, r.out, "it is told when it begins")
 	assert.Regexp(t, `(?m)^  dues   reckon_dues .* length_m: 38 · nights: 2`, r.out, "what happens on its thread is set off")
-	assert.Regexp(t, `(?m)^berths   asks dues +\d+ ms +\d+ tok   Tell me what it costs → Dues: 177.6 EUR.*\(2 turns, 1 call, cost 0\.\d+\)$`, r.out, "and told again with what it came to")
+	assert.Regexp(t, `(?m)^berths   asks dues +\d+ ms +1.508 tok   Tell me what it costs → Dues: 177.6 EUR.*\(2 turns, 1 call, cost 0\.\d+\)$`, r.out, "and told again with what it came to")
 	assert.Contains(t, r.out, "| C4    | 52 ")
 
 	// what only the person can say is asked for in the middle, and the rest goes on meanwhile
@@ -68,7 +68,7 @@ func TestATreeInTheConsole(t *testing.T) {
 	p.until(`document.querySelectorAll("svg [data-step]").length === 6`)
 	p.until(`document.querySelectorAll("[role=option]").length === 6`)
 	p.sees("folded")
-	p.sees("2 turns, 950 tok")
+	p.sees("2 turns, 1 508 tok")
 	p.sound("folded")
 	p.click("▸")
 	p.until(`document.querySelectorAll("svg [data-step]").length === 9`)
