@@ -520,6 +520,21 @@ type Keep struct {
 	Summary string `json:"summary"` // what it does and when it is wanted
 }
 
+// Add is what POST /api/add takes: a document that the project is to have more.
+type Add struct {
+	Kind       string   `json:"kind"` // agent, tool or drill
+	Name       string   `json:"name"`
+	Like       string   `json:"like,omitempty"`        // the one of its kind whose text it begins with
+	Summary    string   `json:"summary,omitempty"`     // in place of that of the text
+	PassesFrom []string `json:"passes_from,omitempty"` // agents that hand over to it
+	To         []string `json:"to,omitempty"`          // agents that have it, where it is a tool
+}
+
+// Added says which files were changed, the new one first.
+type Added struct {
+	Edits []project.Edit `json:"edits"`
+}
+
 // KeptTool is a program of a run that became a tool of the project.
 type KeptTool struct {
 	File    string `json:"file"`              // of the tool

@@ -412,6 +412,11 @@ func (c *Client) Share(ctx context.Context, session string, in api.Share) (out a
 	return out, c.do(ctx, http.MethodPost, "/api/sessions/"+url.PathEscape(session)+"/share", in, &out)
 }
 
+// Add writes a document more into the project's files.
+func (c *Client) Add(ctx context.Context, in api.Add) (out api.Added, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/add", in, &out)
+}
+
 // Keep makes a tool of the project of a program that a step has run.
 func (c *Client) Keep(ctx context.Context, run, step string, in api.Keep) (out api.KeptTool, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/runs/"+url.PathEscape(run)+"/steps/"+url.PathEscape(step)+"/keep", in, &out)

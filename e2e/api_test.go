@@ -184,6 +184,18 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 
 	a.call("GET", fmt.Sprintf("/api/tries/%v/files/none", tried["id"]), "", 404)
 
+	berths, err := os.ReadFile(filepath.Join(dir, "agents", "berths.yaml"))
+	require.NoError(t, err)
+	added := a.call("POST", "/api/add", `{"kind":"agent","name":"moorings","like":"tides","summary":"Tells which moorings are free, and for whom.","passes_from":["berths"]}`, 201)["edits"].([]any)
+	require.Len(t, added, 2)
+	assert.Equal(t, "agents/moorings.yaml", added[0].(map[string]any)["file"])
+	assert.Contains(t, added[0].(map[string]any)["text"], "summary: \"Tells which moorings are free, and for whom.\"")
+	a.call("POST", "/api/add", `{"kind":"agent","name":"moorings"}`, 422)
+	a.call("POST", "/api/add", `{"kind":"agent","name":"x","like":"mooring"}`, 422)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "agents", "berths.yaml"), berths, 0o644))
+	require.NoError(t, os.Remove(filepath.Join(dir, "agents", "moorings.yaml")))
+	require.Eventually(t, func() bool { return len(get("/api/project")["agents"].([]any)) == 9 }, 20*time.Second, 10*time.Millisecond)
+
 	fns := a.call("POST", "/api/functions", `{"file":"shop.py","text":"# effect: read\ndef price(of: str) -> float:\n    'Tell the price of a thing, when somebody asks what it costs.'\n    return 2.5\n"}`, 200)
 	offer := fns["offers"].([]any)[0].(map[string]any)
 	assert.Equal(t, "price", offer["id"])

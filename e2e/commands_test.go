@@ -250,6 +250,75 @@ func TestRecordsAreBackedUpAndPruned(t *testing.T) {
 	assert.Contains(t, s.run(t, "runs").out, "Hello", "the backup has what was pruned since")
 }
 
+func TestANewProjectThatAsksAModelElsewhere(t *testing.T) {
+	u := launch(t, "understudy", "-listen", "127.0.0.1:0", "-key", "hush-hush-hush", "-name", "some-model")
+	in := t.TempDir()
+	r := command(t, "", "hush-hush-hush\n", "new", filepath.Join(in, "a"), "-endpoint", u.url, "-model", "some-model")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.out, "mine answers in ")
+	assert.NotContains(t, r.out+r.err, "hush")
+	env, err := os.ReadFile(filepath.Join(in, "a", ".env"))
+	require.NoError(t, err)
+	assert.Equal(t, "MODEL_URL="+u.url+"\nMODEL_KEY=hush-hush-hush\n", string(env))
+	info, err := os.Stat(filepath.Join(in, "a", ".env"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	main, err := os.ReadFile(filepath.Join(in, "a", "stonebaton.yaml"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(main), "hush")
+	assert.Contains(t, command(t, "", "", "check", filepath.Join(in, "a")).out, "No problems")
+	assert.Equal(t, 0, command(t, "", "", "drill", "-dir", filepath.Join(in, "a")).code)
+
+	// a pattern, and a model that is found
+	r = command(t, "", "hush-hush-hush\n", "new", filepath.Join(in, "b"), "-like", "in_line", "-endpoint", u.url)
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.out, "It has one model, some-model.")
+	s := launch(t, "serve", filepath.Join(in, "b"), "-listen", "127.0.0.1:0")
+	assert.Contains(t, s.run(t, "say", "Hello.").out, "by mine")
+
+	// what does not answer is said, and what was typed is kept
+	r = command(t, "", "wrong-key-wrong\n", "new", filepath.Join(in, "c"), "-endpoint", u.url, "-model", "some-model")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.out, "mine does not answer")
+	assert.Contains(t, r.err, "The files are written.")
+	assert.Equal(t, 2, command(t, "", "", "new", filepath.Join(in, "d"), "-endpoint", "nowhere").code)
+	assert.Equal(t, 2, command(t, "", "", "new", filepath.Join(in, "d"), "-model", "x").code)
+	assert.Equal(t, 1, command(t, "", "a\"b\n", "new", filepath.Join(in, "e"), "-endpoint", u.url, "-model", "x").code)
+	assert.NoFileExists(t, filepath.Join(in, "e", ".env"))
+}
+
+func TestWhatIsAddedIsPartOfTheProject(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "workshop")
+	require.Equal(t, 0, command(t, "", "", "new", dir).code)
+	r := command(t, "", "", "add", "agent", "forge", "-like", "stores", "-summary", "Forges hinges, hooks and nails to measure, and tells what they cost.", "-passes-from", "counter", "-dir", dir)
+	assert.Equal(t, "Made forge.yaml, with the agent forge.\ncounter.yaml:6 names it now.\n", r.out, r.err)
+	r = command(t, "", "", "add", "tool", "forge_price", "-to", "forge", "-dir", dir)
+	assert.Equal(t, 0, r.code, r.err)
+	r = command(t, "", "", "add", "drill", "again", "-like", "the_lathe_needs_the_foreman", "-dir", dir)
+	assert.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.out, "Its text is that of the_lathe_needs_the_foreman")
+	r = command(t, "", "", "check", dir)
+	assert.Contains(t, r.out, "with 3 agents, 2 tools, 1 model, 2 drills", r.out)
+	r = command(t, "", "", "drill", "-dir", dir)
+	assert.Contains(t, r.out, "2 passed, 0 failed")
+	r = command(t, "", "", "add", "agent", "forge", "-dir", dir)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "there is an agent forge already, in forge.yaml:1:8")
+	assert.Equal(t, 2, command(t, "", "", "add", "agent").code)
+	r = command(t, "", "", "add", "relay", "x", "-dir", dir)
+	assert.Contains(t, r.err, `"relay" cannot be added; there is agent, drill, tool`)
+
+	s := launch(t, "serve", dir, "-listen", "127.0.0.1:0")
+	r = s.run(t, "say", "I need hinges and nails forged to measure.")
+	assert.Contains(t, r.out, "counter  → forge", "the front agent passes to the new one")
+	r = s.run(t, "add", "agent", "paint_shop", "-passes-from", "counter")
+	assert.Contains(t, r.out, "Made paint_shop.yaml", r.err)
+	assert.Contains(t, body(t, s.url+"/api/project"), `"paint_shop"`, "the service has it at once")
+	r = s.run(t, "add", "agent", "forge")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "Nothing was written.")
+}
+
 func TestANewProjectRunsAtOnce(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "workshop")
 	r := command(t, "", "", "new", dir)

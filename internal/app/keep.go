@@ -136,12 +136,7 @@ func (ps *Projects) Keep(ctx context.Context, events []ledger.Event, step string
 	if err := ps.write(out.File, string(text)); err != nil {
 		return api.KeptTool{}, err
 	}
-	changed, err := ps.Reload(ctx)
-	if changed {
-		ps.report()
-		ps.changed()
-	}
-	return out, err
+	return out, ps.reread(ctx)
 }
 
 // write writes a file of the project that is not there yet.

@@ -380,12 +380,32 @@ func (ps *Projects) AddStub(ctx context.Context, tool string, draft project.Stub
 	if err != nil {
 		return edit, err
 	}
+	return edit, ps.reread(ctx)
+}
+
+// Add writes a document more into the project's files, and reads the project again.
+func (ps *Projects) Add(ctx context.Context, a project.Addition) ([]project.Edit, error) {
+	ps.editing.Lock()
+	defer ps.editing.Unlock()
+	p, err := ps.Current()
+	if err != nil {
+		return nil, err
+	}
+	edits, err := ps.shop.Add(p, ps.env, a)
+	if err != nil {
+		return nil, err
+	}
+	return edits, ps.reread(ctx)
+}
+
+// reread reads the project after a change of its files.
+func (ps *Projects) reread(ctx context.Context) error {
 	changed, err := ps.Reload(ctx)
 	if changed {
 		ps.report()
 		ps.changed()
 	}
-	return edit, err
+	return err
 }
 
 // AddStub writes a stub into the file of its tool. A stub that does not fit the
@@ -395,26 +415,54 @@ func (w *Workshop) AddStub(p *project.Project, env func(string) (string, bool), 
 	if t == nil {
 		return project.Edit{}, ErrNoTool
 	}
+	edits, err := w.edit(p, env, func(src project.Source) ([]project.Edit, error) {
+		e, err := project.AddStub(src, t, draft)
+		return []project.Edit{e}, err
+	})
+	if err != nil {
+		return project.Edit{}, err
+	}
+	return edits[0], nil
+}
+
+// Add writes a document more into the project's files. What would break the project is refused,
+// and nothing is written.
+func (w *Workshop) Add(p *project.Project, env func(string) (string, bool), a project.Addition) ([]project.Edit, error) {
+	return w.edit(p, env, func(src project.Source) ([]project.Edit, error) { return project.Add(src, a) })
+}
+
+// edit changes files of the project, where the project is sound with the changes.
+func (w *Workshop) edit(p *project.Project, env func(string) (string, bool), make func(project.Source) ([]project.Edit, error)) ([]project.Edit, error) {
 	src, probs := Reader.Load(os.DirFS(w.dir), env)
 	src.Catalogues = p.Catalogues
-	edit, err := project.AddStub(src, t, draft)
+	edits, err := make(src)
 	if err != nil {
-		return edit, err
+		return nil, err
 	}
 	for name, text := range w.files() {
 		src.Files[name] = text
 	}
-	src.Files[edit.File] = edit.Body
+	for _, e := range edits {
+		src.Files[e.File] = e.Body
+	}
 	_, more := compile(src)
 	for _, x := range append(probs, more...) {
 		if x.Grade == project.Error {
-			return project.Edit{}, &EditRefusedError{x}
+			return nil, &EditRefusedError{x}
 		}
 	}
-	name := filepath.Join(w.dir, filepath.FromSlash(edit.File))
-	mode := os.FileMode(0o644)
-	if info, err := os.Stat(name); err == nil {
-		mode = info.Mode().Perm()
+	for _, e := range edits {
+		name := filepath.Join(w.dir, filepath.FromSlash(e.File))
+		mode := os.FileMode(0o644)
+		if info, err := os.Stat(name); err == nil {
+			mode = info.Mode().Perm()
+		}
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return nil, err
+		}
+		if err := renameio.WriteFile(name, []byte(e.Body), mode, renameio.IgnoreUmask()); err != nil {
+			return nil, err
+		}
 	}
-	return edit, renameio.WriteFile(name, []byte(edit.Body), mode, renameio.IgnoreUmask())
+	return edits, nil
 }

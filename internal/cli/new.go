@@ -20,23 +20,32 @@ import (
 var starter embed.FS
 
 var newCommand = command{
-	name: "new", args: "DIR", most: 1, does: "make a small project that runs at once", example: "stonebaton new workshop\nstonebaton new -list\nstonebaton new -like in_line letters",
+	name: "new", args: "DIR", most: 1, does: "make a small project that runs at once", example: "stonebaton new workshop\nstonebaton new -list\nstonebaton new -like in_line letters\nstonebaton new workshop -endpoint http://127.0.0.1:8080/v1 -model the-model",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		like := fs.String("like", "", "begin from this `pattern`")
 		list := fs.Bool("list", false, "show the patterns, a line each")
-		return func(_ context.Context, args []string) error {
+		var at endpoint
+		fs.StringVar(&at.url, "endpoint", "", "its agents ask the model at this `URL`, which speaks chat completions; its key is asked for, and kept in .env")
+		fs.StringVar(&at.model, "model", "", "the `name` of the model at the endpoint; where it has one alone, that one")
+		return func(ctx context.Context, args []string) error {
 			if *list {
 				return k.patternsShown()
 			}
 			if len(args) == 0 {
 				return use("where? Name a folder that is not there yet")
 			}
+			if err := at.sound(); err != nil {
+				return err
+			}
 			dir := args[0]
 			if list, err := os.ReadDir(dir); err == nil && len(list) > 0 {
 				return fmt.Errorf("%s is not empty; nothing was written. Name a folder that is not there yet", dir)
 			}
 			if *like != "" {
-				return k.begun(*like, dir)
+				if err := k.begun(*like, dir); err != nil {
+					return err
+				}
+				return k.joined(ctx, dir, at)
 			}
 			files, err := iofs.Sub(starter, "starter")
 			if err != nil {
@@ -49,7 +58,7 @@ var newCommand = command{
 				return err
 			}
 			k.print("Made %s: two agents, one tool with a gate, one drill.\n\n  cd %s\n  stonebaton drill     test it, offline\n  stonebaton serve     run it, with the console; then in another terminal, in the same folder:\n  stonebaton say \"I want to borrow the lathe for 3 days, please.\"\n", dir, tools.Quote(dir))
-			return nil
+			return k.joined(ctx, dir, at)
 		}
 	},
 }

@@ -116,19 +116,11 @@ func (s *Service) addStub(c *echo.Context) error {
 		return err
 	}
 	edit, err := s.app.Projects.AddStub(ctx, c.Param("name"), draft)
-	var by *project.EditError
-	var bad *app.EditRefusedError
-	switch {
-	case errors.Is(err, app.ErrNoTool):
+	if errors.Is(err, app.ErrNoTool) {
 		return problem(http.StatusNotFound, "`stonebaton tools` lists them.", "unknown tool %q", c.Param("name"))
-	case errors.As(err, &by):
-		return problem(http.StatusConflict, "Put this in by hand: "+by.Text, "%s", by.Say)
-	case errors.As(err, &bad):
-		out := problem(http.StatusUnprocessableEntity, "Nothing was written.", "%s", bad.Problem.Say)
-		out.Place = &bad.Problem.Place
-		return out
-	case err != nil:
-		return err
+	}
+	if err != nil {
+		return notEdited(err)
 	}
 	c.Response().Header().Set("Location", "/api/tools/"+url.PathEscape(c.Param("name")))
 	return c.JSON(http.StatusCreated, edit)
@@ -278,6 +270,38 @@ func (s *Service) undoRun(c *echo.Context) error {
 	}
 	about(c, "run "+id, fmt.Sprintf("%d changes", len(list)))
 	return c.JSON(http.StatusOK, out)
+}
+
+// add writes a document more into the project's files.
+func (s *Service) add(c *echo.Context) error {
+	var in api.Add
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	about(c, in.Kind+" "+in.Name, in.Like)
+	edits, err := s.app.Projects.Add(c.Request().Context(), project.Addition{Kind: in.Kind, Name: in.Name, Like: in.Like, Summary: in.Summary, PassesFrom: in.PassesFrom, To: in.To})
+	if err != nil {
+		return notEdited(err)
+	}
+	c.Response().Header().Set("Location", "/api/project")
+	return c.JSON(http.StatusCreated, api.Added{Edits: edits})
+}
+
+// notEdited says why files of the project were not changed.
+func notEdited(err error) error {
+	var by *project.EditError
+	var bad *app.EditRefusedError
+	switch {
+	case errors.As(err, &by) && by.Text != "":
+		return problem(http.StatusConflict, "Put this in by hand: "+by.Text, "%s", by.Say)
+	case errors.As(err, &by):
+		return problem(http.StatusUnprocessableEntity, "Nothing was written.", "%s", by.Say)
+	case errors.As(err, &bad):
+		out := problem(http.StatusUnprocessableEntity, "Nothing was written.", "%s", bad.Problem.Say)
+		out.Place = &bad.Problem.Place
+		return out
+	}
+	return err
 }
 
 func (s *Service) sources(c *echo.Context) error {

@@ -121,6 +121,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/sources", s.sources)
 	g.GET("/sources/:name", s.inspect)
 	g.POST("/functions", s.functions)
+	g.POST("/add", s.add)
 	g.GET("/tickets", s.tickets)
 	g.GET("/tickets/:id", s.ticket)
 	g.POST("/tickets/:id/settle", s.settle)

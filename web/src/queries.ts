@@ -69,6 +69,7 @@ export const change = {
   drill: (names: string[] | undefined) => post<{ drills: Drill[] }>("/drills", { names }),
   try: ({ tool, ...body }: { tool: string; args: Record<string, unknown>; tools: string }) => post<Tried>(`/tools/${tool}/try`, body),
   choose: (body: { text: string; agent?: string }) => post<Choice>("/choose", body),
+  add: (body: { kind: string; name: string; like?: string; summary?: string; passes_from?: string[]; to?: string[] }) => post<{ edits: { file: string; line: number }[] }>("/add", body),
   stub: ({ tool, ...body }: { tool: string; try?: number; run?: string; step?: string }) => post<{ file: string; line: number }>(`/tools/${tool}/stubs`, body),
   trust: (id: string) => post<Outside>(`/trust/${id}`, {}),
   say: (body: { text: string; relay?: string; input?: Record<string, unknown>; session?: string; person?: string; tools: string; rung?: string; rungs?: Record<string, string>; model?: string; person_at?: string[] }) => post<{ session: string; run?: string; broken?: string }>("/runs", body),

@@ -5,7 +5,9 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { words, type Chart, type FileProblem } from "../api";
 import { query } from "../queries";
 import { count, short } from "../say";
-import { Note, Pick } from "../ui/ui";
+import { Button, Note, Pick } from "../ui/ui";
+import { can, useWho } from "../who";
+import { Add, type Beginning } from "./add";
 
 type Node = Chart["nodes"][number];
 type Way = Chart["ways"][number];
@@ -23,6 +25,8 @@ export function MapPage() {
   const recent = useQuery(query.runs("limit=30"));
   const chart = useQuery(query.map(relay, runs));
   const [selected, setSelected] = useState<string>();
+  const builds = can(useWho(), "build");
+  const [adding, setAdding] = useState<Beginning>();
   const pick = (i: number, id: string) => setSearch({ run: [...runs.slice(0, i), ...(id ? [id, ...runs.slice(i + 1)] : [])] });
   const options: (readonly [string, string])[] = [["", "no run"], ...(recent.data?.runs ?? []).map((r) => [r.id, `${r.id}  ${short(r.text, 60)}`] as const)];
   for (const r of runs) if (!options.some(([id]) => id === r)) options.push([r, r]);
@@ -55,7 +59,29 @@ export function MapPage() {
           {c && <Drawing chart={c} selected={selected} onSelect={setSelected} />}
         </div>
         <aside aria-label="Definition" className="min-h-0 overflow-auto border-l border-joint-strong bg-face max-md:border-t max-md:border-l-0">
-          {c && node ? <Definition chart={c} node={node} onSelect={setSelected} /> : <p className="px-4 py-3 text-ink-2">{c?.nodes.length ? "Choose something on the map to read what it is, where it stands in the files, and what leads from it." : ""}</p>}
+          {c && node ? (
+            <Definition chart={c} node={node} onSelect={setSelected} onAdd={builds ? setAdding : undefined} />
+          ) : (
+            <div className="px-4 py-3">
+              <p className="text-ink-2">{c?.nodes.length ? "Choose something on the map to read what it is, where it stands in the files, and what leads from it." : ""}</p>
+              {!relay && project.data && (
+                <section aria-label="Agents" className="mt-4">
+                  <h2 className="label mb-1">{count(project.data.agents.length, "agent")}</h2>
+                  {project.data.agents.map((a) => (
+                    <button key={a.id} type="button" className="block cursor-pointer font-mono text-[12px] leading-6 underline" onClick={() => setSelected(`agent:${a.id}`)}>
+                      {a.id}
+                    </button>
+                  ))}
+                  {builds && (
+                    <Button className="mt-2" onClick={() => setAdding({ kind: "agent" })}>
+                      Add an agent…
+                    </Button>
+                  )}
+                </section>
+              )}
+            </div>
+          )}
+          {adding && <Add of={adding} agents={project.data?.agents.map((a) => a.id) ?? []} onClose={() => setAdding(undefined)} />}
         </aside>
       </div>
     </div>
@@ -104,7 +130,7 @@ function Drawing({ chart, selected, onSelect }: { chart: Chart; selected?: strin
   );
 }
 
-function Definition({ chart, node, onSelect }: { chart: Chart; node: Node; onSelect: (id: string) => void }) {
+function Definition({ chart, node, onSelect, onAdd }: { chart: Chart; node: Node; onSelect: (id: string) => void; onAdd?: (b: Beginning) => void }) {
   const problems = useQuery(query.problems());
   const name = (id: string) => chart.nodes.find((n) => n.id === id)?.name ?? id;
   const out = chart.ways.filter((w) => w.from === node.id);
@@ -136,6 +162,11 @@ function Definition({ chart, node, onSelect }: { chart: Chart; node: Node; onSel
           <Link className="underline" to={`/bench/${node.name}`}>
             try it on the bench
           </Link>
+        </p>
+      )}
+      {onAdd && (node.kind === "agent" || node.kind === "tool") && (
+        <p className="mt-2">
+          <Button onClick={() => onAdd({ kind: node.kind as Beginning["kind"], like: node.name })}>Another like it…</Button>
         </p>
       )}
       {mine.length > 0 && (
