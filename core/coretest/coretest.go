@@ -175,7 +175,7 @@ func (w *World) Step() []loop.Action {
 						seen.Miss(r.Name, "it is not there")
 					}
 				}
-				w.Append(loop.Looked(a.Tool, a.Call.Step, seen))
+				w.Append(loop.Looked(a, seen))
 			}
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"stonebaton.example/core/deed"
+	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/prompt"
@@ -58,9 +59,7 @@ func records(p *project.Project, s *run.State, t *run.Thread) []Action {
 		default:
 			acts = append(acts, settle(p, s, c)...)
 			if ready, _ := startable(s, c); ready && !(write && busy) {
-				if words, hit := stillRejected(p, s, c); hit {
-					add(c.Step, &ledger.CallRefused{Words: words, Why: "a rule of the tool rejects it now (unless), though a person agreed"})
-				}
+				acts = append(acts, ruled(p, s, c)...)
 			}
 		}
 		busy = busy || (write && !c.Progress.Over())
@@ -108,31 +107,81 @@ func ready(p *project.Project, s *run.State, t *run.Thread) (reads []Action, wri
 }
 
 // before gives what comes before a person is asked about a call: a look at what it
-// would do, where its tool can be looked at, and a refusal where that shows that it
-// cannot succeed; then the ticket.
+// would do, where its tool can be looked at, and at what is looked up for it; a refusal where that
+// shows that it cannot succeed, or a rule rejects it; then the ticket.
 func before(p *project.Project, s *run.State, c *run.Call) Action {
 	tool := p.Tools[c.Decided.Tool]
 	diff := tool.Work.Looks && !stubbed(s, c)
+	reads := tool.LooksUp
+	if tool.Gate != nil && !c.Decided.Step {
+		reads = slices.Concat(reads, tool.Gate.LooksUp)
+	}
 	switch {
-	case c.Looked == nil && (diff || (tool.Gate != nil && len(tool.Gate.LooksUp) > 0 && !c.Decided.Step)):
-		return Look{Tool: tool, Call: c, Diff: diff, Reads: lookups(p, s, c)}
+	case c.Looked == nil && (diff || len(reads) > 0):
+		return Look{Tool: tool, Call: c, Diff: diff, Reads: lookups(p, s, c, reads), Why: "what the call would do is looked at before a person is asked"}
 	case c.Looked != nil && c.Looked.Words != "":
 		return Record{ledger.New(c.Step, &ledger.CallRefused{Words: c.Looked.Words, Why: "it cannot succeed, so nobody is asked"})}
+	case len(tool.LooksUp) > 0:
+		if words, hit := ruledOut(tool, c, callVars(p, s, tool, c)); hit {
+			return Record{ledger.New(c.Step, &ledger.CallRefused{Words: words, Why: "a rule of the tool rejects it (unless), so nobody is asked"})}
+		}
 	}
 	return Record{aside(p, s, c, ticket(p, s, c))}
 }
 
-// lookups gives the reads that the gate of a call makes before it asks.
-func lookups(p *project.Project, s *run.State, c *run.Call) []Read {
-	tool := p.Tools[c.Decided.Tool]
-	if tool.Gate == nil {
+// ruled looks at the rules of a tool right before a call of it starts: for the first time at those
+// over what is looked up, and once more at all after a person agreed, since the world, or the
+// values, may have changed while they thought about it.
+func ruled(p *project.Project, s *run.State, c *run.Call) []Action {
+	t := p.Tools[c.Decided.Tool]
+	if t == nil || (c.Progress != run.Decided && c.Progress != run.Allowed) {
 		return nil
 	}
+	why, look := "a rule of the tool rejects it (unless)", "what the rules of the tool need is looked up"
+	if c.Progress == run.Allowed {
+		why, look = "a rule of the tool rejects it now (unless), though a person agreed", look+" again after a person agreed"
+		if words, hit := Rejected(t, t.Unless, callVars(p, s, t, c)); hit {
+			return one(ledger.New(c.Step, &ledger.CallRefused{Words: words, Why: why}))
+		}
+	}
+	if len(t.LooksUp) == 0 {
+		return nil
+	}
+	if !c.Fresh {
+		return []Action{Look{Tool: t, Call: c, Reads: lookups(p, s, c, t.LooksUp), Why: look}}
+	}
+	if words, hit := ruledOut(t, c, callVars(p, s, t, c)); hit {
+		return one(ledger.New(c.Step, &ledger.CallRefused{Words: words, Why: why}))
+	}
+	return nil
+}
+
+// ruledOut says whether rules of a tool reject a call, as far as is known of what they look up.
+func ruledOut(t *project.Tool, c *run.Call, v expr.Vars) (words string, hit bool) {
+	if words, hit := Rejected(t, t.Unless, v); hit || c.Looked == nil {
+		return words, hit
+	}
+	for _, l := range t.LooksUp {
+		if why, missed := c.Looked.Missed[l.Name]; missed {
+			return Unread(t, l.Name, why), true
+		}
+	}
+	return Rejected(t, t.Checks, v)
+}
+
+// Unread says that a call was not made since something that its rules need cannot be known.
+func Unread(t *project.Tool, name, why string) string {
+	return fmt.Sprintf("%s was not called: %s could not be looked up (%s).", t.Name, name, strings.TrimSuffix(why, "."))
+}
+
+// lookups gives reads that are made for a call.
+func lookups(p *project.Project, s *run.State, c *run.Call, list []project.Lookup) []Read {
+	tool := p.Tools[c.Decided.Tool]
 	args, _ := value.Read(c.Args) // written by decideCall
 	seen := vars(p, s, c.Turn, tool, args)
 	var out []Read
-	for _, l := range tool.Gate.LooksUp {
-		r := Read{Name: l.Name, Tool: p.Tools[l.Tool], Args: map[string]any{}}
+	for i, l := range list {
+		r := Read{Name: l.Name, Tool: p.Tools[l.Tool], Args: map[string]any{}, Rule: i < len(tool.LooksUp)}
 		r.Stub = s.Opened().Tools == ledger.ToolsStubs || RungOf(s.Opened(), r.Tool).Stubs(r.Tool.Effect)
 		if l.Args != nil {
 			given, err := l.Args.Fill(seen)
@@ -191,12 +240,12 @@ func (s *Sight) Miss(name, why string) {
 }
 
 // Looked gives the event of a look.
-func Looked(t *project.Tool, step ledger.StepID, seen Sight) ledger.Event {
-	d := &ledger.CallLooked{Diff: seen.Diff, Found: seen.found, Missed: seen.lost, Why: "what the call would do is looked at before a person is asked"}
+func Looked(a Look, seen Sight) ledger.Event {
+	d := &ledger.CallLooked{Diff: seen.Diff, Found: seen.found, Missed: seen.lost, Why: a.Why}
 	if f := seen.Bad; f != nil {
-		d.Words = fmt.Sprintf("%s was not called: %s.", t.Name, strings.TrimSuffix(f.Say, "."))
+		d.Words = fmt.Sprintf("%s was not called: %s.", a.Tool.Name, strings.TrimSuffix(f.Say, "."))
 	}
-	return ledger.New(step, d)
+	return ledger.New(a.Call.Step, d)
 }
 
 // startable says whether a call has nothing to wait for but its turn in line.
@@ -233,16 +282,6 @@ func settledWhy(c *run.Call) string {
 // asking anybody.
 func mayRepeat(c *run.Call) bool {
 	return c.Decided.Effect == ledger.Read || c.Decided.Resend != ""
-}
-
-// stillRejected looks at the rules of a tool once more after a person agreed:
-// the world, or the values, may have changed while they thought about it.
-func stillRejected(p *project.Project, s *run.State, c *run.Call) (words string, hit bool) {
-	t := p.Tools[c.Decided.Tool]
-	if c.Progress != run.Allowed || t == nil || len(t.Unless) == 0 {
-		return "", false
-	}
-	return Rejected(t, callVars(p, s, t, c))
 }
 
 // stubbed says whether a stub answers the call.

@@ -105,7 +105,7 @@ func decideCall(p *project.Project, s *run.State, t *run.Thread, d *ledger.CallD
 	}
 	u := t.Turn()
 	vars := vars(p, s, u, tool, args)
-	if words, hit := Rejected(tool, vars); hit {
+	if words, hit := Rejected(tool, tool.Unless, vars); hit {
 		refuse("a rule of the tool rejects it (unless)", words)
 		return
 	}
@@ -241,10 +241,10 @@ func readArgs(s *run.State, t *run.Thread, d *ledger.CallDecided, tool *project.
 	return val, true
 }
 
-// Rejected gives the words of the first rule of unless that holds. A rule that
+// Rejected gives the words of the first of a tool's rules of unless that holds. A rule that
 // cannot be evaluated rejects too: nothing is done on a guess.
-func Rejected(t *project.Tool, v expr.Vars) (words string, hit bool) {
-	for _, u := range t.Unless {
+func Rejected(t *project.Tool, rules []project.Saying, v expr.Vars) (words string, hit bool) {
+	for _, u := range rules {
 		yes, err := u.When.True(v)
 		if err != nil {
 			return fmt.Sprintf("%s was not called: a rule of it failed to evaluate (%v).", t.Name, err), true

@@ -86,7 +86,7 @@ func dependent(c *run.Call) []string {
 // are now.
 func rejectedNow(p *project.Project, s *run.State, c *run.Call) (words string, hit bool) {
 	t := p.Tools[c.Decided.Tool]
-	if t == nil || len(t.Unless) == 0 || c.Ticket.Raised.Form != ledger.GateTicket {
+	if t == nil || c.Ticket.Raised.Form != ledger.GateTicket {
 		return "", false
 	}
 	v := callVars(p, s, t, c)
@@ -95,5 +95,5 @@ func rejectedNow(p *project.Project, s *run.State, c *run.Call) (words string, h
 		return "", false
 	}
 	v["args"] = expr.Typed(t.Input.Doc(), args)
-	return Rejected(t, v)
+	return ruledOut(t, c, v)
 }

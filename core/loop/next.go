@@ -34,18 +34,20 @@ type AskModel struct {
 	Built prompt.Built
 }
 
-// Look is a look at what a call would do, and at what its gate looks up, without any
-// consequence, before a person is asked: take it, and append what Looked gives.
+// Look is a look at what a call would do, and at what its rules and its gate look up, without any
+// consequence, before a person is asked or the call starts: take it, and append what Looked gives.
 type Look struct {
 	Tool  *project.Tool
 	Call  *run.Call
 	Diff  bool // what the call would do can be seen
 	Reads []Read
+	Why   string
 }
 
-// Read is a read that a gate makes before it asks.
+// Read is a read that is made for a call, of its own: for a rule of its tool, or for its gate.
 type Read struct {
-	Name string // of its result in the gate
+	Name string // of its result
+	Rule bool   // what is not there is null, since a rule may be about that
 	Tool *project.Tool
 	Args any
 	Bad  *deed.Failure // why it cannot be made; nil: it can

@@ -99,6 +99,9 @@ func callVars(p *project.Project, s *run.State, t *project.Tool, c *run.Call) ex
 	v := prompt.Vars(p, s, c.Turn.Thread, s.At())
 	args, _ := value.Read(c.Args) // written by decideCall, or checked when amended
 	v["args"], v["gate"] = expr.Typed(t.Input.Doc(), args), scope.GateOf("", "")
+	if len(t.LooksUp) > 0 && c.Looked != nil {
+		v["found"] = found(p, t, c.Looked)
+	}
 	if st := c.Verdict; st != nil {
 		v["gate"] = scope.GateOf(st.By, st.Because)
 	}

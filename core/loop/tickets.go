@@ -48,8 +48,8 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 // gateVars gives what the expressions of a gate see of a call with arguments.
 func gateVars(p *project.Project, s *run.State, c *run.Call, tool *project.Tool, args any) expr.Vars {
 	v := vars(p, s, c.Turn, tool, args)
-	if c.Looked != nil && tool.Gate != nil {
-		v["found"] = found(p, tool.Gate, c.Looked)
+	if c.Looked != nil {
+		v["found"] = found(p, tool, c.Looked)
 	}
 	return v
 }
@@ -81,10 +81,14 @@ func caller(s *run.State, c *run.Call) string {
 	return c.Turn.Agent
 }
 
-// found gives what a gate looked up as its expressions see it.
-func found(p *project.Project, g *project.Gate, l *ledger.CallLooked) map[string]any {
+// found gives what was looked up for a call as the expressions of its rules and its gate see it.
+func found(p *project.Project, t *project.Tool, l *ledger.CallLooked) map[string]any {
 	out := map[string]any{}
-	for _, look := range g.LooksUp {
+	list := t.LooksUp
+	if t.Gate != nil {
+		list = slices.Concat(list, t.Gate.LooksUp)
+	}
+	for _, look := range list {
 		if raw, ok := l.Found[look.Name]; ok {
 			v, _ := value.Read(raw) // written by Looked
 			out[look.Name] = expr.Typed(p.Tools[look.Tool].Output.Doc(), v)

@@ -2,6 +2,7 @@ package project
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -58,16 +59,18 @@ type rawGate struct {
 	By                     []string
 	Need, First            int
 	Self                   *bool
-	LooksUp                map[string]struct {
-		Tool string
-		Args map[string]any
-	} `json:"looks_up"`
-	Escalate *struct {
+	LooksUp                map[string]rawLookup `json:"looks_up"`
+	Escalate               *struct {
 		After string
 		To    []string
 	}
 	Notify *rawNotice
 	Remind string
+}
+
+type rawLookup struct {
+	Tool string
+	Args map[string]any
 }
 
 // rawNotice is a rule for notices as its schema lets it be.
@@ -117,33 +120,71 @@ func (c *compiler) gate(d *document, g *rawGate, t *Tool, args *expr.Scope) {
 	c.about = t.Name
 	gate := &Gate{When: c.cond(d, args, "/gate/when", g.When), First: g.First}
 	sc := args
-	if len(g.LooksUp) > 0 {
+	if len(g.LooksUp) > 0 || len(t.LooksUp) > 0 {
 		found := map[string]any{}
-		for _, name := range keysOf(g.LooksUp) {
-			at, l := "/gate/looks_up/"+name, g.LooksUp[name]
-			tool := c.p.Tools[l.Tool]
-			switch {
-			case tool == nil:
-				c.missing(d.at(at+"/tool"), "tool", l.Tool, keysOf(c.p.Tools))
-				continue
-			case tool.Effect != ledger.Read:
-				c.report(Error, d.at(at+"/tool"), "Look things up with reads alone: nothing may happen before somebody agrees.", "%q is a %s", l.Tool, tool.Effect)
-				continue
+		for _, l := range t.LooksUp {
+			found[l.Name] = expr.Any
+			if _, twice := g.LooksUp[l.Name]; twice {
+				c.report(Error, d.key("/gate/looks_up/"+l.Name), "Omit it here: what the tool looks up is there for its gate too.", "%q is looked up twice", l.Name)
 			}
-			look := Lookup{Name: name, Tool: l.Tool}
-			if l.Args != nil {
-				look.Args = c.mapping(d, args, at+"/args", l.Args)
-			}
-			gate.LooksUp = append(gate.LooksUp, look)
-			found[name] = expr.Any
-			if doc := tool.Output.Doc(); doc != nil {
-				found[name] = doc
+		}
+		gate.LooksUp = c.lookups(d, "/gate/looks_up", g.LooksUp, args)
+		for _, l := range gate.LooksUp {
+			found[l.Name] = expr.Any
+			if doc := c.p.Tools[l.Tool].Output.Doc(); doc != nil {
+				found[l.Name] = doc
 			}
 		}
 		sc = c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "gate": scope.Gate, "found": expr.Object(found)})
 	}
 	c.people(d, "/gate", g, gate, sc)
 	t.Gate = gate
+}
+
+// usesFound finds what speaks of what is looked up.
+var usesFound = regexp.MustCompile(`\bfound\b`)
+
+// looksUp compiles the reads of a tool's rules, and those rules that are about them, when every
+// tool is known.
+func (c *compiler) looksUp(d *document, r *rawTool, t *Tool, args *expr.Scope) {
+	defer func(was string) { c.about = was }(c.about)
+	c.about = t.Name
+	t.LooksUp = c.lookups(d, "/looks_up", r.LooksUp, args)
+	found := map[string]any{}
+	for _, l := range t.LooksUp {
+		found[l.Name] = expr.Any // null where it is not there
+	}
+	sc := c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "gate": scope.Gate, "found": expr.Object(found)})
+	for i, u := range r.Unless {
+		if at := fmt.Sprintf("/unless/%d", i); usesFound.MatchString(u.When + u.Say) {
+			t.Checks = append(t.Checks, Saying{When: c.cond(d, sc, at+"/when", u.When), Say: c.template(d, sc, at+"/say", u.Say)})
+		}
+	}
+	if len(t.Checks) == 0 {
+		c.report(Error, d.key("/looks_up"), "Write a rule over it, such as   unless: [{when: \"found.NAME == null\", say: There is none.}].", "nothing of unless: uses what is looked up")
+	}
+}
+
+// lookups compiles reads that are made of their own for a call.
+func (c *compiler) lookups(d *document, path string, raw map[string]rawLookup, args *expr.Scope) (out []Lookup) {
+	for _, name := range keysOf(raw) {
+		at, l := path+"/"+name, raw[name]
+		tool := c.p.Tools[l.Tool]
+		switch {
+		case tool == nil:
+			c.missing(d.at(at+"/tool"), "tool", l.Tool, keysOf(c.p.Tools))
+			continue
+		case tool.Effect != ledger.Read:
+			c.report(Error, d.at(at+"/tool"), "Look things up with reads alone: nothing may happen before somebody agrees.", "%q is a %s", l.Tool, tool.Effect)
+			continue
+		}
+		look := Lookup{Name: name, Tool: l.Tool}
+		if l.Args != nil {
+			look.Args = c.mapping(d, args, at+"/args", l.Args)
+		}
+		out = append(out, look)
+	}
+	return out
 }
 
 // people compiles what a gate, which stands at a path of a document, says of who settles its

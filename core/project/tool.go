@@ -30,6 +30,7 @@ type rawTool struct {
 	ReasonFirst                                   bool `json:"reason_first"`
 	Direct                                        bool
 	Unless                                        []rawSaying
+	LooksUp                                       map[string]rawLookup `json:"looks_up"`
 	Rate                                          struct {
 		PerMinute int `json:"per_minute"`
 	}
@@ -128,6 +129,9 @@ func (c *compiler) tool(d *document, from *brought) *Tool {
 	}
 	for i, u := range r.Unless {
 		at := fmt.Sprintf("/unless/%d", i)
+		if len(r.LooksUp) > 0 && usesFound.MatchString(u.When+u.Say) {
+			continue // looksUp compiles it
+		}
 		t.Unless = append(t.Unless, Saying{When: c.cond(d, sc.args(), at+"/when", u.When), Say: c.template(d, sc.args(), at+"/say", u.Say)})
 	}
 	if r.Says.Done != "" {
@@ -140,6 +144,9 @@ func (c *compiler) tool(d *document, from *brought) *Tool {
 	c.sets(d, &r, t, sc)
 	if r.Gate == nil && own.Gated {
 		r.Gate = &rawGate{}
+	}
+	if len(r.LooksUp) > 0 {
+		c.gates = append(c.gates, func() { c.looksUp(d, &r, t, sc.args()) })
 	}
 	if r.Gate != nil {
 		c.gates = append(c.gates, func() { c.gate(d, r.Gate, t, sc.args()) })

@@ -170,6 +170,8 @@ type Tool struct {
 	Rung        ledger.Rung // how far the files let it
 	ReasonFirst bool
 	Unless      []Saying
+	LooksUp     []Lookup      // for Checks, in order of their names
+	Checks      []Saying      // the rules of unless over what is looked up
 	PerMinute   int           // live calls in any minute; 0 is no bound
 	Cache       time.Duration // 0: none
 	Direct      bool

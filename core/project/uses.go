@@ -74,9 +74,12 @@ func (p *Project) ByLeg(leg *Leg) Uses {
 	return u
 }
 
-// ByGate lists the tools with which the gate of a tool looks things up.
+// ByGate lists the tools with which the rules and the gate of a tool look things up.
 func (p *Project) ByGate(t *Tool) []string {
 	var out []string
+	for _, l := range t.LooksUp {
+		once(&out, l.Tool)
+	}
 	if t.Gate != nil {
 		for _, l := range t.Gate.LooksUp {
 			once(&out, l.Tool)

@@ -484,7 +484,7 @@ func (s *State) callEvent(c *Call, e ledger.Event) error {
 	c.At = e.At
 	switch d := e.Data.(type) {
 	case *ledger.CallLooked:
-		c.Looked = d
+		c.Looked, c.Fresh = d, true
 	case *ledger.CallStarted:
 		c.Progress, c.Attempt, c.Fired = InFlight, d.Attempt, false
 	case *ledger.CallReturned:
@@ -645,6 +645,7 @@ func (s *State) settle(step ledger.StepID, d *ledger.GateSettled) error {
 		c.recountCall()
 		return nil
 	}
+	c.Fresh = false
 	switch d.Verb {
 	case ledger.Allow:
 		c.Progress = Allowed

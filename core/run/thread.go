@@ -301,6 +301,7 @@ type Call struct {
 	Result   json.RawMessage // of one that no model made
 	Failure  *ledger.CallFailed
 	Looked   *ledger.CallLooked // what was seen before a person is asked; nil: nothing was looked at
+	Fresh    bool               // it was looked at since it was decided, or a person agreed
 	Ticket   *Ticket
 	Verdict  *ledger.GateSettled // of the gate, not of an outcome ticket
 	Closed   *Result             // how what it opened ended

@@ -61,7 +61,10 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	out.Args, _ = val.(map[string]any)
 	vars := scope.Values{Project: p.Name, Person: person, At: time.Now(), Zone: p.Zone, State: facts, StateDoc: p.State.Doc()}.Vars()
 	vars["args"], vars["gate"] = expr.Typed(t.Input.Doc(), val), scope.GateOf("", "")
-	if words, hit := loop.Rejected(t, vars); hit {
+	if words, hit := loop.Rejected(t, t.Unless, vars); hit {
+		return refuse("unless", "a rule of the tool rejects it (unless)", words)
+	}
+	if words, hit := lookedUp(ctx, p, t, handlers, bl, person, facts, vars, in.Tools == ledger.ToolsStubs); hit {
 		return refuse("unless", "a rule of the tool rejects it (unless)", words)
 	}
 	if why, held := loop.Held(t, vars, t.Rung); held {
@@ -96,6 +99,44 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	}
 	out.Tokens, out.Sent = prompt.Tokens(out.Words), engine.BlankSent(bl, sent)
 	return out, nil
+}
+
+// lookedUp makes the reads that rules of a tool are about, and gives the words of the first rule
+// that rejects the call.
+func lookedUp(ctx context.Context, p *project.Project, t *project.Tool, handlers engine.Tools, bl engine.Blanker, person string, facts map[string]any, vars expr.Vars, stub bool) (words string, hit bool) {
+	found := map[string]any{}
+	for _, l := range t.LooksUp {
+		read := p.Tools[l.Tool]
+		args := any(map[string]any{})
+		if l.Args != nil {
+			var err error
+			if args, err = l.Args.Fill(vars); err != nil {
+				return loop.Unread(t, l.Name, err.Error()), true
+			}
+		}
+		val, _, faults := read.Input.Repair(args)
+		if len(faults) > 0 {
+			return loop.Unread(t, l.Name, schema.Say(faults)), true
+		}
+		seen := maps.Clone(vars)
+		seen["args"] = expr.Typed(read.Input.Doc(), val)
+		within, cancel := context.WithTimeout(ctx, read.Timeout)
+		r, bad := handlers.Call(within, deed.Invocation{Project: p, Tool: read, Args: val, Vars: seen, Facts: facts, Key: ledger.Key("bench", ledger.StepID(l.Name)), Stub: stub, Bench: true, Person: person})
+		cancel()
+		switch {
+		case bad != nil && bad.Class == "not_found":
+			found[l.Name] = nil
+		case bad != nil:
+			return loop.Unread(t, l.Name, bl.Text(bad.Say)), true
+		default:
+			found[l.Name] = expr.Typed(read.Output.Doc(), bl.Value(r.Value))
+		}
+	}
+	if len(t.LooksUp) == 0 {
+		return "", false
+	}
+	vars["found"] = found
+	return loop.Rejected(t, t.Checks, vars)
 }
 
 // DraftOf makes a stub of a try.

@@ -104,7 +104,7 @@ func (e endpoint) written(dir, name string, key bool) error {
 	}
 	text, with := string(raw), "  house: {speaks: understudy}\n"+line+"}\nmodel: "+theirs+"\n"
 	switch {
-	case regexp.MustCompile(`(?m)^  `+theirs+`: \{.*\n`).MatchString(text):
+	case regexp.MustCompile(`(?m)^  ` + theirs + `: \{.*\n`).MatchString(text):
 		text = regexp.MustCompile(`(?m)^  `+theirs+`: \{.*\n`).ReplaceAllLiteralString(text, line+"}\n")
 	case houseAlone.MatchString(text):
 		text = houseAlone.ReplaceAllLiteralString(text, "models:\n"+with)

@@ -114,13 +114,16 @@ func (d *driver) look(a loop.Look) ledger.Event {
 	}
 	all.Wait()
 	for i, r := range a.Reads {
-		if bad := lost[i]; bad != nil {
+		if bad := lost[i]; bad != nil && r.Rule && bad.Class == "not_found" {
+			seen.Find(r.Name, nil)
+			continue
+		} else if bad != nil {
 			seen.Miss(r.Name, d.e.Blanker.Text(bad.Say))
 			continue
 		}
 		seen.Find(r.Name, d.e.Blanker.Value(found[i].Value))
 	}
-	return loop.Looked(a.Tool, a.Call.Step, seen)
+	return loop.Looked(a, seen)
 }
 
 // invocation gives what a handler is told of a call.
