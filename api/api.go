@@ -264,7 +264,8 @@ type Tool struct {
 	ReasonFirst bool              `json:"reason_first,omitempty"`
 	Direct      bool              `json:"direct,omitempty"`
 	Timeout     string            `json:"timeout"`
-	PerMinute   int               `json:"per_minute,omitempty"`
+	Rate        string            `json:"rate,omitempty"` // in words
+	Price       float64           `json:"price,omitempty"`
 	Problems    []project.Problem `json:"problems"` // of its definition
 	Resend      string            `json:"resend,omitempty"`
 	Stubs       int               `json:"stubs"`

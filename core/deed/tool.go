@@ -45,6 +45,9 @@ func (i Invocation) Logs() io.Writer {
 // maxLine bounds a line that is told.
 const maxLine = 500
 
+// FromCache is the method of the proof of a call that was served from results that were kept.
+const FromCache = "CACHE"
+
 type lines struct {
 	say  func(string)
 	rest []byte

@@ -392,8 +392,10 @@ type CallReturned struct {
 	Handle string          `json:"handle,omitempty"` // names the whole in later arguments, where the words are cut
 	By     string          `json:"by,omitempty"`     // the person who told us, for an outcome ticket
 	// Pictures are those of the files that a model which takes pictures is shown with the words.
-	Pictures []File `json:"pictures,omitempty"`
-	MS       int64  `json:"ms"`
+	Pictures []File  `json:"pictures,omitempty"`
+	Link     string  `json:"link,omitempty"` // opens the outside record of it
+	Cost     float64 `json:"cost,omitempty"`
+	MS       int64   `json:"ms"`
 }
 
 // CallFailed is a call that brought no result. RetryAt is set when it will be
@@ -407,6 +409,7 @@ type CallFailed struct {
 	Sent    *Sent      `json:"sent,omitempty"`
 	RetryAt *time.Time `json:"retry_at,omitempty"`
 	Final   bool       `json:"final"` // nothing more will be tried or asked
+	Cost    float64    `json:"cost,omitempty"`
 	MS      int64      `json:"ms"`
 	Why     string     `json:"why,omitempty"`
 }
@@ -754,6 +757,7 @@ type GateRaised struct {
 	Because  string          `json:"because,omitempty"` // the model's reason, for reason_first
 	Wants    json.RawMessage `json:"wants,omitempty"`   // the JSON Schema of the answer to a question; none is any words
 	Diff     string          `json:"diff,omitempty"`    // of the file that the call would change
+	Link     string          `json:"link,omitempty"`    // opens the outside record that the call is about
 	Shown    Hash            `json:"shown"`             // of what the person is shown: tool, arguments, question, difference
 	Why      string          `json:"why"`
 }

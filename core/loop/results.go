@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"net/url"
 	"strings"
 	"time"
 
@@ -26,6 +27,7 @@ type Spoken struct {
 	Words string
 	Whole bool // nothing was left out of the words
 	Sets  map[string]any
+	Link  string // opens the outside record of the call; "" is none
 	// Pictures are those of the files that came with it which a model that takes some is shown.
 	Pictures []ledger.File
 }
@@ -73,7 +75,25 @@ func Speak(t *project.Tool, v expr.Vars, r deed.Result, handle string) (Spoken, 
 		}
 		sp.Sets[set.Name] = x
 	}
+	sp.Link = LinkOf(t, v)
 	return sp, nil
+}
+
+// LinkOf fills in the address that opens the outside record of a call. It is one of the web, and
+// "" where the values for it are not there yet.
+func LinkOf(t *project.Tool, v expr.Vars) string {
+	if t.Link == nil {
+		return ""
+	}
+	text, err := t.Link.FillWith(v, url.PathEscape)
+	if err != nil {
+		return ""
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Host == "" || u.User != nil || (u.Scheme != "https" && u.Scheme != "http") {
+		return ""
+	}
+	return text
 }
 
 // FailedWords gives what the model reads of a failure.
@@ -128,7 +148,10 @@ func CallReturned(p *project.Project, s *run.State, step ledger.StepID, r deed.R
 	if err != nil {
 		return []ledger.Event{CallFailed(p, s, step, deed.Failure{Outcome: ledger.Unknown, Class: "result", Say: "the result is not JSON: " + err.Error(), Sent: r.Sent}, took, now, jitter)}
 	}
-	ret := &ledger.CallReturned{Result: raw, Words: amended(c) + sp.Words, Pictures: sp.Pictures, Sent: r.Sent, MS: took.Milliseconds()}
+	ret := &ledger.CallReturned{Result: raw, Words: amended(c) + sp.Words, Pictures: sp.Pictures, Sent: r.Sent, Link: sp.Link, MS: took.Milliseconds()}
+	if !stubbed(s, c) && (r.Sent == nil || r.Sent.Method != deed.FromCache) {
+		ret.Cost = t.Price
+	}
 	if !sp.Whole {
 		ret.Handle = HandleOf(s.Run(), step)
 	}
@@ -236,6 +259,9 @@ func CallFailed(p *project.Project, s *run.State, step ledger.StepID, f deed.Fai
 	c := s.Call(step)
 	t := p.Tools[c.Decided.Tool]
 	d := &ledger.CallFailed{Attempt: c.Attempt, Outcome: f.Outcome, Class: string(f.Class), Say: f.Say, Sent: f.Sent, MS: took.Milliseconds()}
+	if f.Outcome != ledger.NotDone && !stubbed(s, c) {
+		d.Cost = t.Price // it may have been done, and so charged
+	}
 	stopping := s.Ending() || s.TimeUp()
 	sure := f.Outcome == ledger.NotDone || t.Effect == ledger.Read
 	switch {

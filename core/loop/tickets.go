@@ -35,6 +35,7 @@ func ticket(p *project.Project, s *run.State, c *run.Call) ledger.Event {
 	if c.Looked != nil {
 		raise.Diff = c.Looked.Diff
 	}
+	raise.Link = LinkOf(tool, seen)
 	who := peopleOf(s, g, seen)
 	if why := who.few(g); why != "" {
 		return ledger.New(c.Step, &ledger.CallRefused{Why: why, Words: fmt.Sprintf("Not done: %s needs the agreement of %s, and there is nobody who may give it.", tool.Name, map[bool]string{true: "a person", false: fmt.Sprint(g.Need, " people")}[g.Need <= 1])})

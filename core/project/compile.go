@@ -177,6 +177,7 @@ func (c *compiler) compile() {
 		c.people(c.main, "/limits/more", m.Limits.More, p.Limits.More, c.scope(c.main, nil))
 	}
 	c.receivers()
+	c.rates()
 	for _, compile := range c.gates {
 		compile()
 	}

@@ -32,8 +32,13 @@ type rawTool struct {
 	Unless                                        []rawSaying
 	LooksUp                                       map[string]rawLookup `json:"looks_up"`
 	Rate                                          struct {
+		PerSecond int `json:"per_second"`
 		PerMinute int `json:"per_minute"`
+		PerDay    int `json:"per_day"`
+		Shared    string
 	}
+	Price float64
+	Link  string
 	Cut   struct{ Rows, Tokens int }
 	Stubs []rawStub
 	Says  struct {
@@ -81,7 +86,7 @@ func (c *compiler) tool(d *document, from *brought) *Tool {
 	defer func() { c.about = "" }()
 	c.taken(d.at("/tool"), r.Tool)
 	t := &Tool{Name: r.Tool, Summary: r.Summary, Effect: ledger.Effect(r.Effect), Resend: r.Resend, Timeout: toolTimeout, Retries: 2, Rung: r.Rung.Lower(c.p.Rung), ReasonFirst: r.ReasonFirst,
-		PerMinute: r.Rate.PerMinute, Direct: r.Direct, Rows: defaultRows, Tokens: defaultTokens, Document: d.file, Place: d.at("/tool")}
+		Rate: Rate(r.Rate), Price: r.Price, Direct: r.Direct, Rows: defaultRows, Tokens: defaultTokens, Document: d.file, Place: d.at("/tool")}
 	if from != nil {
 		t.Source = from.source
 	}
@@ -133,6 +138,9 @@ func (c *compiler) tool(d *document, from *brought) *Tool {
 			continue // looksUp compiles it
 		}
 		t.Unless = append(t.Unless, Saying{When: c.cond(d, sc.args(), at+"/when", u.When), Say: c.template(d, sc.args(), at+"/say", u.Say)})
+	}
+	if r.Link != "" {
+		t.Link = c.template(d, sc.result(), "/link", r.Link)
 	}
 	if r.Says.Done != "" {
 		t.Done = c.template(d, sc.result(), "/says/done", r.Says.Done)
@@ -307,3 +315,31 @@ func (c *compiler) sets(d *document, r *rawTool, t *Tool, sc scopes) {
 
 // toolTimeout is the time a tool's call may take, where it says none.
 const toolTimeout = 10 * time.Second
+
+// rates gives tools that share a count the bounds that one of them says.
+func (c *compiler) rates() {
+	said := map[string]*Tool{}
+	for _, name := range keysOf(c.p.Tools) {
+		t := c.p.Tools[name]
+		bounds := t.Rate
+		if bounds.Shared = ""; t.Rate.Shared == "" || bounds.None() {
+			continue
+		}
+		first := said[t.Rate.Shared]
+		if first != nil && first.Rate != t.Rate {
+			c.report(Error, t.Place, "Let one of them say how many, and write   rate: {shared: "+t.Rate.Shared+"}   in the others.", "%q and %q share a count, but %s is not %s", first.Name, t.Name, first.Rate, t.Rate)
+			continue
+		}
+		said[t.Rate.Shared] = t
+	}
+	for _, name := range keysOf(c.p.Tools) {
+		t := c.p.Tools[name]
+		switch first := said[t.Rate.Shared]; {
+		case t.Rate.Shared == "":
+		case first == nil:
+			c.report(Error, t.Place, "Add per_second, per_minute or per_day.", "no tool says how many calls those may make that share %s", t.Rate.Shared)
+		default:
+			t.Rate = first.Rate
+		}
+	}
+}

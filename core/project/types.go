@@ -2,9 +2,11 @@ package project
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"stonebaton.example/core/expr"
@@ -70,6 +72,33 @@ type Model struct {
 	Retries     int
 	Fallback    string
 	Place       Place
+}
+
+// Rate bounds the live calls of a tool, over all runs; 0 is no bound. Tools that share a name have
+// one count.
+type Rate struct {
+	PerSecond, PerMinute, PerDay int
+	Shared                       string
+}
+
+// None says that there is no bound.
+func (r Rate) None() bool { return r == Rate{} }
+
+func (r Rate) String() string {
+	var out []string
+	for _, b := range []struct {
+		n    int
+		time string
+	}{{r.PerSecond, "second"}, {r.PerMinute, "minute"}, {r.PerDay, "day"}} {
+		if b.n > 0 {
+			out = append(out, fmt.Sprintf("%d in a %s", b.n, b.time))
+		}
+	}
+	s := strings.Join(out, ", ")
+	if r.Shared != "" {
+		s += " for all that share " + r.Shared
+	}
+	return s
 }
 
 // Price is money for a million tokens.
@@ -170,9 +199,11 @@ type Tool struct {
 	Rung        ledger.Rung // how far the files let it
 	ReasonFirst bool
 	Unless      []Saying
-	LooksUp     []Lookup      // for Checks, in order of their names
-	Checks      []Saying      // the rules of unless over what is looked up
-	PerMinute   int           // live calls in any minute; 0 is no bound
+	LooksUp     []Lookup // for Checks, in order of their names
+	Checks      []Saying // the rules of unless over what is looked up
+	Rate        Rate
+	Price       float64 // of a live call
+	Link        *expr.Template
 	Cache       time.Duration // 0: none
 	Direct      bool
 	Rows        int // of a list that the model reads

@@ -488,6 +488,7 @@ func (s *State) callEvent(c *Call, e ledger.Event) error {
 	case *ledger.CallStarted:
 		c.Progress, c.Attempt, c.Fired = InFlight, d.Attempt, false
 	case *ledger.CallReturned:
+		s.cost += d.Cost
 		c.Progress, c.Words, c.Pictures = Returned, d.Words, d.Pictures
 		if c.Turn.N == 0 {
 			c.Result = d.Result
@@ -499,6 +500,7 @@ func (s *State) callEvent(c *Call, e ledger.Event) error {
 		t.acted = t.acted || (c.writes() && c.Decided.Opens == "")
 		s.repeated(c)
 	case *ledger.CallFailed:
+		s.cost += d.Cost
 		c.Failure, c.Words = d, d.Words
 		switch {
 		case d.Final:

@@ -72,6 +72,7 @@ type Step struct {
 	Undone   *time.Time      `json:"undone_at,omitempty"` // when a person undid the change that it made
 	To       string          `json:"to,omitempty"`        // of a handoff or a consult
 	Asked    *Asked          `json:"asked,omitempty"`     // of a consult
+	Link     string          `json:"link,omitempty"`      // opens the outside record of a call
 	Wait     *Wait           `json:"wait,omitempty"`
 }
 
@@ -305,8 +306,10 @@ func sum(s *Step, e ledger.Event) {
 			a.Calls++
 		}
 	case *ledger.CallReturned:
+		a.Cost += d.Cost
 		s.MS += d.MS
 	case *ledger.CallFailed:
+		a.Cost += d.Cost
 		s.MS += d.MS
 	case *ledger.GateRaised:
 		a.Open++
@@ -476,7 +479,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 			s.Why = d.Why
 		}
 	case *ledger.CallReturned:
-		s.MS += d.MS
+		s.MS, s.Cost, s.Link = s.MS+d.MS, s.Cost+d.Cost, d.Link
 		end("returned", brief(d.Result))
 		switch s.Kind {
 		case Pass:
@@ -486,7 +489,7 @@ func (t *Trace) steps(e ledger.Event, before string) ([]*Step, error) {
 		case Turn, Call, Leg, Judged, Hooked:
 		}
 	case *ledger.CallFailed:
-		s.MS += d.MS
+		s.MS, s.Cost = s.MS+d.MS, s.Cost+d.Cost
 		end("failed", d.Say)
 		if !d.Final {
 			s.Status, s.Ended = "retrying", nil

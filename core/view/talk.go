@@ -17,6 +17,13 @@ type Said struct {
 	Step   ledger.StepID `json:"step,omitempty"`
 	At     time.Time     `json:"at"`
 	Status string        `json:"status,omitempty"` // of the run, with its last part
+	Links  []Link        `json:"links,omitempty"`  // of what an agent says: open the outside records of the calls before it
+}
+
+// Link opens the outside record of a call.
+type Link struct {
+	Tool string `json:"tool"`
+	URL  string `json:"url"`
 }
 
 // Talk gives the conversation of a run: what was said by whom, the handoffs, the answer
@@ -25,8 +32,10 @@ type Said struct {
 func Talk(events []ledger.Event) []Said {
 	var out []Said
 	agent, words, returned := "", "", ledger.StepID("") // who has the baton, their newest words, the newest call that returned
-	relay, asked := false, ledger.StepID("")            // the answer that people decide about
-	shown := ledger.Hidden                              // of the leg that the run's relay is at
+	var links []Link                                    // of calls that nothing was said of
+	tools := map[ledger.StepID]string{}
+	relay, asked := false, ledger.StepID("") // the answer that people decide about
+	shown := ledger.Hidden                   // of the leg that the run's relay is at
 	for _, e := range events {
 		if e.Thread == string(ledger.Root) {
 			switch d := e.Data.(type) {
@@ -69,8 +78,13 @@ func Talk(events []ledger.Event) []Said {
 				out, words, asked = out[:n], "", e.Step
 			}
 			continue
+		case *ledger.CallDecided:
+			tools[e.Step] = d.Tool
+			continue
 		case *ledger.CallReturned:
-			returned, words = e.Step, ""
+			if returned, words = e.Step, ""; d.Link != "" {
+				links = append(links, Link{tools[e.Step], d.Link})
+			}
 			continue
 		case *ledger.BatonPassed:
 			agent = d.To
@@ -94,6 +108,9 @@ func Talk(events []ledger.Event) []Said {
 			}
 		default:
 			continue
+		}
+		if said.Who == "agent" {
+			said.Links, links = links, nil
 		}
 		out = append(out, said)
 	}

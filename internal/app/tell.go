@@ -303,7 +303,7 @@ func Tools(p *project.Project, probs []project.Problem) []api.Tool {
 	of, users := problemsOf(p, probs), p.Users()
 	for _, n := range names(p.Tools) {
 		t := p.Tools[n]
-		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: t.Line(), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), PerMinute: t.PerMinute, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Resend: t.Resend, Stubs: len(t.Stubs), By: []string{},
+		a := api.Tool{ID: n, Status: "live", Rung: t.Rung, Source: t.Source, Runs: t.Line(), Direct: t.Direct, ReasonFirst: t.ReasonFirst, Timeout: t.Timeout.String(), Rate: t.Rate.String(), Price: t.Price, Problems: []project.Problem{}, Summary: t.Summary, Effect: t.Effect, Handler: t.Handler(), Resend: t.Resend, Stubs: len(t.Stubs), By: []string{},
 			Agents: list(users[n].Agents), Hooks: list(users[n].Hooks), Gates: list(users[n].Gates), Relays: list(users[n].Relays), Input: t.Input.Doc(), Output: t.Output.Doc(), Seen: t.Contract(), Place: t.Place}
 		if a.Handler == "stub" {
 			a.Status = "stub"

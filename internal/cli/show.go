@@ -240,6 +240,12 @@ func (k *call) detail(run string, d *trace.Detail) {
 	if s.Because != "" {
 		k.print("says  %s\n", s.Because)
 	}
+	if s.Link != "" {
+		k.print("link  %s\n", s.Link)
+	}
+	if s.Cost > 0 {
+		k.print("cost  %s\n", price(s.Cost))
+	}
 	for _, r := range s.Repairs {
 		k.print("fixed %s\n", r)
 	}

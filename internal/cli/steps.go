@@ -117,6 +117,9 @@ func (k *call) line(s *trace.Step) painted {
 		if s.Wait != nil && s.Wait.Settled != nil {
 			say += "   " + settledBy(s.Wait)
 		}
+		if s.Link != "" {
+			say += "   " + s.Link
+		}
 	}
 	if s.Kind != trace.Turn && s.Stub {
 		say += "   (stub)"
@@ -248,6 +251,9 @@ func (k *call) ticketLines(t rows.Ticket) painted {
 	}
 	if t.Diff != "" {
 		out += painted("         " + hanging(t.Diff, 9) + "\n")
+	}
+	if t.Link != "" {
+		out += sprint("         %s\n", t.Link)
 	}
 	if t.Form == string(ledger.OutcomeTicket) {
 		return out + sprint("         it happened: stonebaton answer %d happened    it did not: stonebaton answer %d not_happened    or: stonebaton answer %d give_up\n", t.ID, t.ID, t.ID)

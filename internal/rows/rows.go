@@ -57,6 +57,7 @@ type Ticket struct {
 	Why        string        `json:"why" db:"why"`
 	Reason     string        `json:"reason,omitempty" db:"reason"` // the model's own, for reason_first
 	Diff       string        `json:"diff,omitempty" db:"diff"`     // of the file that the call would change
+	Link       string        `json:"link,omitempty" db:"link"`     // opens the outside record that the call is about
 	Shown      string        `json:"shown" db:"shown"`
 	Due        *Moment       `json:"due,omitempty" db:"due"`
 	Raised     Moment        `json:"raised_at" db:"raised_at"`

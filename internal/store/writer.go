@@ -47,8 +47,8 @@ var (
 	endTimers = statement(`DELETE FROM timer WHERE run = :run`)
 	takeInbox = statement(`DELETE FROM inbox WHERE id = :id`)
 	addPart   = statement(`INSERT INTO part (hash, body, at) VALUES (:hash, :body, :at) ON CONFLICT DO NOTHING`)
-	raise     = statement(`INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, diff, need, barred, spare, escalates, escalate_to, wants, may, stepwise, status)
-		VALUES (:run, :step, :form, :agent, :tool, :args, :ask, :approvers, :why, :shown, :due, :raised_at, :reason, :diff, :need, :barred, :spare, :escalates, :escalate_to, :wants, :may, :stepwise, 'open')`)
+	raise     = statement(`INSERT INTO ticket (run, step, form, agent, tool, args, ask, approvers, why, shown, due, raised_at, reason, diff, link, need, barred, spare, escalates, escalate_to, wants, may, stepwise, status)
+		VALUES (:run, :step, :form, :agent, :tool, :args, :ask, :approvers, :why, :shown, :due, :raised_at, :reason, :diff, :link, :need, :barred, :spare, :escalates, :escalate_to, :wants, :may, :stepwise, 'open')`)
 	vote     = statement(`UPDATE ticket SET votes = json_insert(votes, '$[#]', json(json_extract(:votes, '$[0]'))) WHERE run = :run AND step = :step AND status = 'open'`)
 	revote   = statement(`UPDATE ticket SET votes = :votes, args = :args, ask = :ask, shown = :shown WHERE run = :run AND step = :step AND status = 'open'`)
 	escalate = statement(`UPDATE ticket SET escalates = NULL WHERE run = :run AND step = :step AND status = 'open'`)
@@ -309,7 +309,7 @@ func (t *tx) ticket(e eventRow, data ledger.Data) error {
 			may = append(may, string(v))
 		}
 		err := t.do(raise, rows.Ticket{Run: e.Run, Step: e.Step, Form: string(d.Form), Agent: d.Agent, Tool: d.Tool, Args: rows.JSON(d.Args), Ask: d.Ask, By: append(rows.List{}, d.By...),
-			Why: d.Why, Shown: string(d.Shown), Due: rows.At(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff, Need: max(1, d.Need), Barred: d.Not, Spare: d.Spare, Escalates: escalates, EscalateTo: to, Wants: rows.JSON(d.Wants), May: may, Stepwise: d.Step})
+			Why: d.Why, Shown: string(d.Shown), Due: rows.At(d.Due), Raised: e.At, Reason: d.Because, Diff: d.Diff, Link: d.Link, Need: max(1, d.Need), Barred: d.Not, Spare: d.Spare, Escalates: escalates, EscalateTo: to, Wants: rows.JSON(d.Wants), May: may, Stepwise: d.Step})
 		if err != nil || d.Notify == "" {
 			return err
 		}

@@ -17,7 +17,6 @@ import (
 	"time"
 
 	"github.com/jellydator/ttlcache/v3"
-	"golang.org/x/time/rate"
 
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/ledger"
@@ -89,7 +88,7 @@ func (s *Set) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.F
 	}
 	if wait := s.rates.wait(i.Tool); wait > 0 {
 		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "rate", Retry: true, After: wait,
-			Say: fmt.Sprintf("%s may be called %d times in a minute, and has been; the next call can be made in %s", i.Tool.Name, i.Tool.PerMinute, wait.Round(time.Second))}
+			Say: fmt.Sprintf("%s may be called %s, and has been; the next call can be made in %s", i.Tool.Name, i.Tool.Rate, wait.Round(time.Second))}
 	}
 	if s.allow != nil {
 		if bad := s.allow(i); bad != nil {
@@ -238,38 +237,75 @@ func pause(ctx context.Context, i deed.Invocation, wait time.Duration) *deed.Fai
 	}
 }
 
-// rates holds back the calls of each tool that has a rate.
+// rates holds back the calls of tools that have a rate. It counts from when the program started.
 type rates struct {
-	mu    sync.Mutex
-	tools map[string]*limit
+	mu     sync.Mutex
+	counts map[string]*limits // by the name of a tool, or that under which several share one count
 }
 
-type limit struct {
-	perMinute int
-	*rate.Limiter
+type limits struct {
+	of  project.Rate
+	all []*window
 }
 
 // wait counts a call, or says how long it has to wait.
 func (r *rates) wait(t *project.Tool) time.Duration {
-	if t.PerMinute == 0 {
+	if t.Rate.None() {
 		return 0
+	}
+	key := "tool " + t.Name
+	if t.Rate.Shared != "" {
+		key = "shared " + t.Rate.Shared
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.tools == nil {
-		r.tools = map[string]*limit{}
+	if r.counts == nil {
+		r.counts = map[string]*limits{}
 	}
-	l := r.tools[t.Name]
-	if l == nil || l.perMinute != t.PerMinute { // the files may have changed
-		l = &limit{t.PerMinute, rate.NewLimiter(rate.Every(time.Minute/time.Duration(t.PerMinute)), t.PerMinute)}
-		r.tools[t.Name] = l
+	l := r.counts[key]
+	if l == nil || l.of != t.Rate { // the files may have changed
+		l = &limits{of: t.Rate}
+		for span, n := range map[time.Duration]int{time.Second: t.Rate.PerSecond, time.Minute: t.Rate.PerMinute, 24 * time.Hour: t.Rate.PerDay} {
+			if n > 0 {
+				l.all = append(l.all, &window{most: n, span: span})
+			}
+		}
+		r.counts[key] = l
 	}
-	res := l.Reserve()
-	wait := res.Delay()
-	if wait > 0 {
-		res.Cancel()
+	now, longest := time.Now(), time.Duration(0)
+	for _, w := range l.all {
+		longest = max(longest, w.wait(now))
 	}
-	return wait
+	if longest == 0 {
+		for _, w := range l.all {
+			w.count(now)
+		}
+	}
+	return longest
+}
+
+// window holds back what is more than so many calls in any span of so long.
+type window struct {
+	most  int
+	span  time.Duration
+	calls []time.Time // the last ones; the oldest is at next, once there are so many
+	next  int
+}
+
+func (w *window) wait(now time.Time) time.Duration {
+	if len(w.calls) < w.most {
+		return 0
+	}
+	return max(0, w.calls[w.next].Add(w.span).Sub(now))
+}
+
+func (w *window) count(now time.Time) {
+	if len(w.calls) < w.most {
+		w.calls = append(w.calls, now)
+		return
+	}
+	w.calls[w.next] = now
+	w.next = (w.next + 1) % w.most
 }
 
 // kept is a result that a tool allows to be kept, and when it came.
@@ -299,7 +335,7 @@ func (s *Set) recall(i deed.Invocation) (deed.Result, bool) {
 	if r.Sent != nil {
 		files = r.Sent.Files
 	}
-	r.Sent = &ledger.Sent{Method: "CACHE", URL: fmt.Sprintf("the result of %s, kept for %s", x.Value().at.Format("15:04:05"), i.Tool.Cache), Files: files}
+	r.Sent = &ledger.Sent{Method: deed.FromCache, URL: fmt.Sprintf("the result of %s, kept for %s", x.Value().at.Format("15:04:05"), i.Tool.Cache), Files: files}
 	return r, true
 }
 

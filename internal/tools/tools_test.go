@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -152,12 +153,78 @@ func TestARateIsKept(t *testing.T) {
 	assert.EqualValues(t, "rate", bad.Class)
 	assert.Equal(t, ledger.NotDone, bad.Outcome)
 	assert.True(t, bad.Retry)
-	assert.InDelta(t, 30*time.Second, bad.After, float64(5*time.Second), "it is tried again when it may be")
+	assert.InDelta(t, 60*time.Second, bad.After, float64(5*time.Second), "it is tried again when it may be")
 	assert.Equal(t, 2, c.n)
 	i.Stub = true
 	i.Tool.Stubs = []project.Stub{{Returns: nil}}
 	_, bad = set.Call(t.Context(), i)
 	assert.Nil(t, bad, "stubs are not counted")
+}
+
+func TestRatesHoldInAnySpan(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		set, c, i := shaped(t, "rate: {per_second: 2, per_day: 5}\n")
+		tries := func(n int) {
+			for range n {
+				_, _ = set.Call(t.Context(), i)
+			}
+		}
+		tries(3)
+		assert.Equal(t, 2, c.n)
+		time.Sleep(900 * time.Millisecond)
+		tries(1)
+		assert.Equal(t, 2, c.n, "a second is not over")
+		time.Sleep(100 * time.Millisecond)
+		tries(3)
+		assert.Equal(t, 4, c.n)
+		time.Sleep(10 * time.Second)
+		tries(3)
+		assert.Equal(t, 5, c.n, "and a day has five")
+		_, bad := set.Call(t.Context(), i)
+		require.NotNil(t, bad)
+		assert.Equal(t, "x may be called 2 in a second, 5 in a day, and has been; the next call can be made in 23h59m49s", bad.Say)
+		time.Sleep(24*time.Hour - 11*time.Second)
+		tries(3)
+		assert.Equal(t, 7, c.n, "the first two are a day old")
+
+		// tools that share a name have one count
+		other := *i.Tool
+		other.Name = "other"
+		other.Rate = project.Rate{PerMinute: 3, Shared: "office"}
+		first := other
+		first.Name = "first"
+		c.n = 0
+		for _, tool := range []*project.Tool{&first, &other, &first, &other} {
+			i.Tool = tool
+			tries(1)
+		}
+		assert.Equal(t, 3, c.n)
+	})
+}
+
+func TestToolsThatShareARate(t *testing.T) {
+	for say, rates := range map[string][2]string{
+		"":                                 {"rate: {per_minute: 3, shared: office}", "rate: {shared: office}"},
+		`no tool says how many calls`:      {"rate: {shared: office}", "rate: {shared: office}"},
+		`"a" and "b" share a count, but 3`: {"rate: {per_minute: 3, shared: office}", "rate: {per_day: 3, shared: office}"},
+	} {
+		text := coretest.Main
+		for n, name := range []string{"a", "b"} {
+			text += "\n---\ntool: " + name + "\nsummary: Do it when somebody asks for " + name + ".\n" + rates[n] + "\nstubs: [{returns: x}]\nresend: key\n"
+		}
+		p, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: text}})
+		if say == "" {
+			require.NotNil(t, p, "%v", probs)
+			assert.Equal(t, p.Tools["a"].Rate, p.Tools["b"].Rate)
+			assert.Equal(t, "3 in a minute for all that share office", p.Tools["b"].Rate.String())
+			continue
+		}
+		var said []string
+		for _, p := range probs {
+			said = append(said, p.Say)
+		}
+		assert.Contains(t, strings.Join(said, "\n"), say)
+	}
 }
 
 func TestStubsCanBeLateAndFailInEveryWay(t *testing.T) {

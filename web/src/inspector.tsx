@@ -7,7 +7,7 @@ import { named, below, span, spaced, verbs, when } from "./say";
 import { MakeStub } from "./pages/bench";
 import { Picture, Pictures } from "./files";
 import { SentView } from "./sent";
-import { Json, Note, Tabs } from "./ui/ui";
+import { Json, Note, Outside, Tabs } from "./ui/ui";
 
 export function Inspector({ run, step, lines, onSelect }: { run?: string; step?: Step; lines?: Record<string, string>; onSelect?: (n: number) => void }) {
   const [tab, setTab] = useState("out");
@@ -70,9 +70,15 @@ export function Inspector({ run, step, lines, onSelect }: { run?: string; step?:
           {step.undone_at && ` · undone ${when(step.undone_at)}`}
           {step.asked && step.asked.turns > 0 && ` · ${below(step.asked)}`}
           {step.asked?.kept && " · it remembers"}
+          {step.kind === "call" && !!step.cost && ` · costs ${step.cost.toFixed(4)}`}
           {!!step.reads && ` · about ${step.reads} tokens read`}
         </span>
         <div className="text-[12px] text-ink-2">why: {step.why}</div>
+        {step.link && (
+          <div className="text-[12px]">
+            <Outside url={step.link} name={step.name} />
+          </div>
+        )}
         {step.because && <div className="text-[12px] text-ink-2">{step.agent} says: {step.because}</div>}
         {step.repairs?.map((r) => (
           <div key={r} className="text-[12px] text-ink-2">

@@ -6,7 +6,7 @@ import { change, query, stale, useChange } from "./queries";
 import { Link } from "react-router";
 import { span, value } from "./say";
 import { decides, useWho } from "./who";
-import { Button, Difference, Note, Pick, Seen } from "./ui/ui";
+import { Button, Difference, Note, Outside, Pick, Seen } from "./ui/ui";
 
 const SchemaForm = lazy(() => import("./form"));
 
@@ -110,6 +110,11 @@ function Card({ ticket, by }: { ticket: Ticket; by?: By }) {
             </div>
           ))}
         </dl>
+      )}
+      {ticket.link && (
+        <p className="my-1">
+          <Outside url={ticket.link} name={ticket.tool} />
+        </p>
       )}
       {ticket.diff && mode === "look" && (
         <section aria-label="difference" className="my-2 max-h-72 overflow-auto rounded-sm bg-face px-2 py-1.5" tabIndex={0}>

@@ -244,9 +244,9 @@ function About({ tool }: { tool: Tool }) {
         {tool.place.file}:{tool.place.line}
       </span>
       {tool.runs && <span className="mt-0.5 block truncate font-mono" title={tool.runs}>{tool.runs}</span>}
-      {(tool.reason_first || tool.direct || tool.per_minute) && (
+      {(tool.reason_first || tool.direct || tool.rate || tool.price) && (
         <span className="block">
-          {[tool.reason_first && "the model says why first", tool.direct && "its result is the answer", tool.per_minute && `at most ${tool.per_minute} calls a minute`].filter(Boolean).join(" · ")}
+          {[tool.reason_first && "the model says why first", tool.direct && "its result is the answer", tool.rate && `at most ${tool.rate}`, tool.price && `${tool.price} a call`].filter(Boolean).join(" · ")}
         </span>
       )}
       {tool.gate && (

@@ -10,7 +10,7 @@ import { RunPanel } from "../runview";
 import { RungSwitch, type Rungs } from "../rungs";
 import { count, lane } from "../say";
 import { TicketCard, Together } from "../ticket";
-import { Button, Dialog, Note, Pick, Status } from "../ui/ui";
+import { Button, Dialog, Note, Outside, Pick, Status } from "../ui/ui";
 import { can, useWho } from "../who";
 
 const SchemaForm = lazy(() => import("../form"));
@@ -311,6 +311,11 @@ function Message({ t, lanes, other, onRun }: { t: Said; lanes: readonly string[]
     <div>
       <Who name={t.agent ?? ""} colour={lane(lanes, t.agent ?? "")} />
       <Markdown text={t.text} />
+      {t.links?.map((l) => (
+        <p key={l.url} className="mt-1 text-[12px]">
+          <Outside url={l.url} name={l.tool} />
+        </p>
+      ))}
     </div>
   );
 }

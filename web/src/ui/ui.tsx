@@ -120,6 +120,15 @@ export function Difference({ text }: { text: string }) {
 }
 
 // Note tells of an error, or that something is not there.
+// Outside opens the record of another service that a call is about.
+export function Outside({ url, name }: { url: string; name: string }) {
+  return (
+    <a className="underline" href={url} target="_blank" rel="noreferrer noopener" title={url}>
+      {name}: open the record
+    </a>
+  );
+}
+
 export function Note({ bad, children }: { bad?: boolean; children: ReactNode }) {
   return (
     <p role={bad ? "alert" : undefined} className={bad ? "rounded-sm border-l-4 border-bad bg-bad-soft px-3 py-2 text-bad" : "px-1 py-2 text-ink-2"}>
