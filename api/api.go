@@ -536,6 +536,23 @@ type Added struct {
 	Edits []project.Edit `json:"edits"`
 }
 
+// Database is a small database of the project.
+type Database struct {
+	ID      string        `json:"id"`     // its name
+	Status  string        `json:"status"` // there, or broken
+	Problem string        `json:"problem,omitempty"`
+	Tables  []Table       `json:"tables"`
+	Place   project.Place `json:"place"`
+}
+
+// Table is a table of a database, with its first rows.
+type Table struct {
+	Name    string   `json:"name"`
+	Columns []string `json:"columns"`
+	Count   int      `json:"count"` // of all its rows
+	Rows    [][]any  `json:"rows"`
+}
+
 // KeptTool is a program of a run that became a tool of the project.
 type KeptTool struct {
 	File    string `json:"file"`              // of the tool

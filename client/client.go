@@ -417,6 +417,17 @@ func (c *Client) Add(ctx context.Context, in api.Add) (out api.Added, err error)
 	return out, c.do(ctx, http.MethodPost, "/api/add", in, &out)
 }
 
+// Databases shows the databases of the project.
+func (c *Client) Databases(ctx context.Context) ([]api.Database, error) {
+	var out struct{ Databases []api.Database }
+	return out.Databases, c.do(ctx, http.MethodGet, "/api/databases", nil, &out)
+}
+
+// ResetDatabase makes a database anew, without what was written into it.
+func (c *Client) ResetDatabase(ctx context.Context, name string) (out api.Database, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/databases/"+url.PathEscape(name)+"/reset", struct{}{}, &out)
+}
+
 // Keep makes a tool of the project of a program that a step has run.
 func (c *Client) Keep(ctx context.Context, run, step string, in api.Keep) (out api.KeptTool, err error) {
 	return out, c.do(ctx, http.MethodPost, "/api/runs/"+url.PathEscape(run)+"/steps/"+url.PathEscape(step)+"/keep", in, &out)

@@ -111,14 +111,15 @@ func ready(p *project.Project, s *run.State, t *run.Thread) (reads []Action, wri
 // shows that it cannot succeed, or a rule rejects it; then the ticket.
 func before(p *project.Project, s *run.State, c *run.Call) Action {
 	tool := p.Tools[c.Decided.Tool]
-	diff := tool.Work.Looks && !stubbed(s, c)
+	stub := stubbed(s, c)
+	diff := tool.Work.Looks && (!stub || (tool.Work.Inward && len(tool.Stubs) == 0))
 	reads := tool.LooksUp
 	if tool.Gate != nil && !c.Decided.Step {
 		reads = slices.Concat(reads, tool.Gate.LooksUp)
 	}
 	switch {
 	case c.Looked == nil && (diff || len(reads) > 0):
-		return Look{Tool: tool, Call: c, Diff: diff, Reads: lookups(p, s, c, reads), Why: "what the call would do is looked at before a person is asked"}
+		return Look{Tool: tool, Call: c, Diff: diff, Stub: stub, Reads: lookups(p, s, c, reads), Why: "what the call would do is looked at before a person is asked"}
 	case c.Looked != nil && c.Looked.Words != "":
 		return Record{ledger.New(c.Step, &ledger.CallRefused{Words: c.Looked.Words, Why: "it cannot succeed, so nobody is asked"})}
 	case len(tool.LooksUp) > 0:

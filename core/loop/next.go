@@ -40,6 +40,7 @@ type Look struct {
 	Tool  *project.Tool
 	Call  *run.Call
 	Diff  bool // what the call would do can be seen
+	Stub  bool // in a world of its own, since its calls go to stubs
 	Reads []Read
 	Why   string
 }

@@ -57,6 +57,7 @@ func (c *compiler) compile() {
 		Notify    *rawNotice
 		Rung      ledger.Rung
 		Sandbox   string
+		Databases map[string]rawDatabase
 	}
 	c.into(c.main, &m)
 	p := c.p
@@ -75,6 +76,7 @@ func (c *compiler) compile() {
 			p.Zone = z
 		}
 	}
+	c.databases(m.Databases)
 	p.Limits = m.Limits.limits()
 	p.Rung, p.Bare = m.Rung.Lower(ledger.RungFree), m.Sandbox == "none"
 	if m.State != nil {

@@ -24,6 +24,7 @@ type Project struct {
 	Limits     Limits
 	State      *schema.Schema
 	Approvers  []string
+	Databases  map[string]*Database
 	Notices    map[string]*Notice // the rules by which people are told of tickets, by name; Always is the project's own
 	Agents     map[string]*Agent
 	Tools      map[string]*Tool

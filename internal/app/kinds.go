@@ -22,7 +22,10 @@ var kinds = []struct {
 	{script.Kind, func(w *Workshop, _ WorkshopConfig) tools.Handler { return script.New(w.client) }},
 	{http.Kind, func(w *Workshop, c WorkshopConfig) tools.Handler { return http.New(w.client, c.Dir) }},
 	{command.Kind, func(_ *Workshop, c WorkshopConfig) tools.Handler { return command.New(c.Dir, c.Work, c.Secrets) }},
-	{sql.Kind, func(_ *Workshop, c WorkshopConfig) tools.Handler { return sql.New(c.Dir) }},
+	{sql.Kind, func(w *Workshop, c WorkshopConfig) tools.Handler {
+		w.tables = sql.New(c.Dir, c.Databases)
+		return w.tables
+	}},
 	{builtin.Kind, func(w *Workshop, c WorkshopConfig) tools.Handler { return builtin.New(c.Dir, c.Records, w.client) }},
 	{program.Kind, func(w *Workshop, c WorkshopConfig) tools.Handler {
 		return program.New(c.Dir, c.Programs, c.Records, script.New(w.client).Evaluate)

@@ -28,6 +28,7 @@ import (
 	thttp "stonebaton.example/internal/tools/http"
 	"stonebaton.example/internal/tools/mcp"
 	"stonebaton.example/internal/tools/own"
+	"stonebaton.example/internal/tools/sql"
 	"stonebaton.example/internal/tools/web"
 )
 
@@ -44,6 +45,7 @@ type Workshop struct {
 	trust  *trust
 
 	functions *code.Handler
+	tables    *sql.Handler
 
 	changed func(source string)
 	life    context.Context // ends with the workshop
@@ -62,13 +64,14 @@ type readDocument struct {
 
 // WorkshopConfig says what a workshop is for.
 type WorkshopConfig struct {
-	Dir      string
-	Work     string // where programs get folders of their own; "" is the system's
-	Programs string // where sessions have folders for the programs of their models; "" is one for each call
-	Secrets  *secret.Store
-	Records  tools.Records // nil: in memory
-	Own      []own.Tool
-	Changed  func(source string) // a source offers something else than before, or at last
+	Dir       string
+	Work      string // where programs get folders of their own; "" is the system's
+	Programs  string // where sessions have folders for the programs of their models; "" is one for each call
+	Databases string // where the databases of the project are; "" is in memory
+	Secrets   *secret.Store
+	Records   tools.Records // nil: in memory
+	Own       []own.Tool
+	Changed   func(source string) // a source offers something else than before, or at last
 
 	trust *trust // nil: all that the files name may run, as where a person checks or tries them
 }

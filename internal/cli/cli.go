@@ -96,7 +96,7 @@ func commands() []command {
 	return []command{
 		newCommand, checkCommand, serveCommand, demoCommand, sayCommand, talkCommand, runsCommand, showCommand, followCommand, stopCommand,
 		requestCommand, toolsCommand, tryCommand, ticketsCommand, allowCommand, refuseCommand, amendCommand, backCommand, answerCommand, drillCommand,
-		consoleCommand, personCommand, signInCommand, signOutCommand, shareCommand, recordCommand, keepCommand, addCommand, mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, backupCommand, pruneCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
+		consoleCommand, personCommand, signInCommand, signOutCommand, shareCommand, recordCommand, keepCommand, addCommand, databaseCommand, mapCommand, sourceCommand, trustCommand, mcpCommand, outboxCommand, undoCommand, backupCommand, pruneCommand, modelsCommand, understudyCommand, schemaCommand, versionCommand,
 	}
 }
 

@@ -84,6 +84,7 @@ func (d *driver) look(a loop.Look) ledger.Event {
 			ctx, cancel := context.WithTimeout(d.e.ctx, a.Tool.Timeout)
 			defer cancel()
 			inv := d.invocation(a.Tool, a.Call)
+			inv.Stub = a.Stub
 			var bad *deed.Failure
 			if inv.Args, bad = d.whole(ctx, a.Tool, inv.Args); bad == nil {
 				inv.Vars["args"] = expr.Typed(a.Tool.Input.Doc(), inv.Args)

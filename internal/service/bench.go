@@ -287,6 +287,31 @@ func (s *Service) add(c *echo.Context) error {
 	return c.JSON(http.StatusCreated, api.Added{Edits: edits})
 }
 
+func (s *Service) databases(c *echo.Context) error {
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"databases": s.app.Workshop.Databases(c.Request().Context(), p)})
+}
+
+// resetDatabase makes a database anew.
+func (s *Service) resetDatabase(c *echo.Context) error {
+	if err := body(c, &struct{}{}); err != nil {
+		return err
+	}
+	about(c, "database "+c.Param("name"), "made anew")
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	out, err := s.app.Workshop.ResetDatabase(c.Request().Context(), p, c.Param("name"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
 // notEdited says why files of the project were not changed.
 func notEdited(err error) error {
 	var by *project.EditError

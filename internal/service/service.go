@@ -122,6 +122,8 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.GET("/sources/:name", s.inspect)
 	g.POST("/functions", s.functions)
 	g.POST("/add", s.add)
+	g.GET("/databases", s.databases)
+	g.POST("/databases/:name/reset", s.resetDatabase)
 	g.GET("/tickets", s.tickets)
 	g.GET("/tickets/:id", s.ticket)
 	g.POST("/tickets/:id/settle", s.settle)

@@ -46,5 +46,9 @@ const (
 	Auth       = lib.SQLITE_AUTH
 	CannotOpen = lib.SQLITE_CANTOPEN
 	Full       = lib.SQLITE_FULL
+	Busy       = lib.SQLITE_BUSY
+	Corrupt    = lib.SQLITE_CORRUPT
+	NoDatabase = lib.SQLITE_NOTADB
+	Constraint = lib.SQLITE_CONSTRAINT
 	Error      = lib.SQLITE_ERROR
 )

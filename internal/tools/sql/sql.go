@@ -1,6 +1,7 @@
 // Package sql carries tools out that read tables: SQLite files, and CSV, TSV and
-// JSON files that are read into memory. Values are bound, never written into the
-// query; nothing can be changed, and no other file can be opened.
+// JSON files that are read into memory; and tools that change the small databases of a
+// project. Values are bound, never written into the query; nothing else can be changed,
+// and no other file can be opened.
 package sql
 
 import (
@@ -40,12 +41,14 @@ import (
 // maxTable bounds one file of a table.
 const maxTable = 64 << 20
 
-// Handler reads the tables of a project.
+// Handler reads the tables of a project, and keeps its databases.
 type Handler struct {
-	dir string
+	dir, data string
 
-	mu  sync.Mutex
-	dbs map[string]*opened
+	mu     sync.Mutex
+	dbs    map[string]*opened
+	smalls map[string]*small // by name
+	copies []copied          // the newest at the end
 }
 
 // opened is a database and the files it was made from, as they then were.
@@ -54,8 +57,11 @@ type opened struct {
 	stamp string
 }
 
-// New gives a handler for the project in dir.
-func New(dir string) *Handler { return &Handler{dir: dir, dbs: map[string]*opened{}} }
+// New gives a handler for the project in dir. Its databases are files in data; "" has them in
+// memory, each made anew for a run.
+func New(dir, data string) *Handler {
+	return &Handler{dir: dir, data: data, dbs: map[string]*opened{}, smalls: map[string]*small{}}
+}
 
 // Close lets go of the databases.
 func (h *Handler) Close() error {
@@ -65,22 +71,36 @@ func (h *Handler) Close() error {
 	for _, o := range h.dbs {
 		err = errors.Join(err, o.db.Close())
 	}
-	h.dbs = map[string]*opened{}
+	for _, s := range h.smalls {
+		err = errors.Join(err, s.close())
+	}
+	for _, c := range h.copies {
+		err = errors.Join(err, c.small.close())
+	}
+	h.dbs, h.smalls, h.copies = map[string]*opened{}, map[string]*small{}, nil
 	return err
 }
 
 // Call runs the query of a call.
 func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	q := i.Tool.Work.Spec.(*Query)
+	if q.In != nil {
+		return h.callSmall(ctx, i, q)
+	}
 	sent := &ledger.Sent{Method: "SQL", URL: strings.TrimSpace(q.Query)}
+	db, err := h.open(q)
+	if err != nil {
+		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "config", Say: err.Error(), Sent: sent}
+	}
+	return run(ctx, db, i, q, sent)
+}
+
+// run reads the rows of a query.
+func run(ctx context.Context, db *sqlx.DB, i deed.Invocation, q *Query, sent *ledger.Sent) (deed.Result, *deed.Failure) {
 	fail := func(class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
 		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
 	}
-	db, err := h.open(q)
-	if err != nil {
-		return fail("config", "%v", err)
-	}
-	params, err := bind(i)
+	params, err := bind(i, q.Query)
 	if err != nil {
 		return fail("config", "%v", err)
 	}
@@ -112,7 +132,7 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 var named = regexp.MustCompile(`:([A-Za-z_][A-Za-z0-9_]*)`)
 
 // bind gives the values of the names in a query.
-func bind(i deed.Invocation) ([]any, error) {
+func bind(i deed.Invocation, query string) ([]any, error) {
 	values, _ := i.Args.(map[string]any)
 	if p := i.Tool.Work.Spec.(*Query).Params; p != nil {
 		v, err := p.Fill(i.Vars)
@@ -125,7 +145,7 @@ func bind(i deed.Invocation) ([]any, error) {
 	known, _ := have.(map[string]any)
 	var out []any
 	var seen []string
-	for _, m := range named.FindAllStringSubmatch(unquoted(i.Tool.Work.Spec.(*Query).Query), -1) {
+	for _, m := range named.FindAllStringSubmatch(unquoted(query), -1) {
 		if slices.Contains(seen, m[1]) {
 			continue
 		}
@@ -159,11 +179,8 @@ var quoted = regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*`)
 func unquoted(q string) string { return quoted.ReplaceAllString(q, "''") }
 
 func read(ctx context.Context, db *sqlx.DB, q *Query, params []any, media *tools.Media) (out []map[string]any, more bool, err error) {
-	if strings.Contains(strings.TrimRight(strings.TrimSpace(unquoted(q.Query)), ";"), ";") {
-		return nil, false, errors.New("one query at a time: there is a ; within it")
-	}
-	if attach.MatchString(unquoted(q.Query)) {
-		return nil, false, errors.New("the query was refused: no other file can be opened here")
+	if err := oneAlone(q.Query); err != nil {
+		return nil, false, err
 	}
 	rows, err := db.QueryxContext(ctx, q.Query, params...)
 	if err != nil {
@@ -197,6 +214,17 @@ func read(ctx context.Context, db *sqlx.DB, q *Query, params []any, media *tools
 		out = append(out, m)
 	}
 	return out, false, rows.Err()
+}
+
+// oneAlone says why a text is not one statement.
+func oneAlone(query string) error {
+	if strings.Contains(strings.TrimRight(strings.TrimSpace(unquoted(query)), ";"), ";") {
+		return errors.New("one query at a time: there is a ; within it")
+	}
+	if attach.MatchString(unquoted(query)) {
+		return errors.New("the query was refused: no other file can be opened here")
+	}
+	return nil
 }
 
 // plain gives a value of the driver as JSON has it.
@@ -260,7 +288,7 @@ type table struct {
 func contents(db *sqlx.DB) []table {
 	var rows []struct{ Name, Column string }
 	// without it the error is told alone
-	_ = db.Select(&rows, `SELECT m.name, c.name AS "column" FROM sqlite_master m, pragma_table_info(m.name) c WHERE m.type IN ('table', 'view') AND m.name NOT LIKE 'sqlite_%' ORDER BY m.name, c.cid`)
+	_ = db.Select(&rows, `SELECT m.name, c.name AS "column" FROM sqlite_master m, pragma_table_info(m.name) c WHERE m.type IN ('table', 'view') AND m.name NOT LIKE 'sqlite_%' AND m.name NOT IN ('_made', '_done') ORDER BY m.name, c.cid`)
 	var out []table
 	for _, r := range rows {
 		if n := len(out); n == 0 || out[n-1].name != r.Name {
@@ -275,18 +303,39 @@ func contents(db *sqlx.DB) []table {
 // no table, a name that is no argument, a column that is not there.
 func (h *Handler) Check(ctx context.Context, t *project.Tool) error {
 	q := t.Work.Spec.(*Query)
+	if q.In != nil {
+		s, err := h.inMemory(q.In) // checking makes no file
+		if err != nil {
+			return err
+		}
+		defer s.close()
+		for _, x := range q.Change {
+			if err := checked(ctx, s.main, t, q, x.Do); err != nil {
+				return fmt.Errorf("%s: %w", x.Name, err)
+			}
+		}
+		if q.Query == "" {
+			return nil
+		}
+		return checked(ctx, s.main, t, q, q.Query)
+	}
 	db, err := h.open(q)
 	if err != nil {
 		return err
 	}
+	return checked(ctx, db, t, q, q.Query)
+}
+
+// checked says why a query cannot be run.
+func checked(ctx context.Context, db *sqlx.DB, t *project.Tool, q *Query, query string) error {
 	var params []any
-	for _, m := range named.FindAllStringSubmatch(unquoted(q.Query), -1) {
+	for _, m := range named.FindAllStringSubmatch(unquoted(query), -1) {
 		if q.Params == nil && !slices.Contains(schema.Keys(t.Input.Doc()), m[1]) {
 			return fmt.Errorf("the query names :%s, which is no argument.%s", m[1], near.Hint(m[1], schema.Keys(t.Input.Doc())))
 		}
 		params = append(params, sql.Named(m[1], nil))
 	}
-	rows, err := db.QueryxContext(ctx, "EXPLAIN "+q.Query, params...)
+	rows, err := db.QueryxContext(ctx, "EXPLAIN "+query, params...)
 	if err != nil {
 		return errors.New(explain(db, err))
 	}
@@ -379,35 +428,42 @@ func connect(many int, path string, params ...string) (*sqlx.DB, error) {
 	return db, db.Ping()
 }
 
-func (h *Handler) table(db *sqlx.DB, name, file string) error {
+// rowsOf reads the file of a table.
+func (h *Handler) rowsOf(file string) (columns []string, rows [][]any, err error) {
 	root, err := os.OpenRoot(h.dir)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	defer root.Close()
 	f, err := root.Open(file)
 	if err != nil {
-		return fmt.Errorf("%s cannot be opened: %w", file, err)
+		return nil, nil, fmt.Errorf("%s cannot be opened: %w", file, err)
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err == nil && info.Size() > maxTable {
-		return fmt.Errorf("%s has %d MB; a table may have %d: make a SQLite file of it", file, info.Size()>>20, maxTable>>20)
+		return nil, nil, fmt.Errorf("%s has %d MB; a table may have %d: make a SQLite file of it", file, info.Size()>>20, maxTable>>20)
 	}
-	var columns []string
-	var rows [][]any
 	if filepath.Ext(file) == ".json" {
 		columns, rows, err = fromJSON(f)
 	} else {
 		columns, rows, err = fromCSV(f, filepath.Ext(file) == ".tsv")
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %w", file, err)
+		return nil, nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return columns, rows, nil
+}
+
+func (h *Handler) table(db *sqlx.DB, name, file string) error {
+	columns, rows, err := h.rowsOf(file)
+	if err != nil {
+		return err
 	}
 	quotedNames := make([]string, len(columns))
 	for i, c := range columns {
-		quotedNames[i] = `"` + strings.ReplaceAll(c, `"`, `""`) + `"`
+		quotedNames[i] = inQuotes(c)
 	}
-	table := `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+	table := inQuotes(name)
 	tx, err := db.Beginx()
 	if err != nil {
 		return err

@@ -38,7 +38,7 @@ func folder(t *testing.T) string {
 
 func ask(t *testing.T, dir, spec string, args map[string]any) (deed.Result, *deed.Failure) {
 	t.Helper()
-	h := sql.New(dir)
+	h := sql.New(dir, "")
 	defer h.Close()
 	return tooltest.Call(t, h, tooltest.Project(t, head+spec, nil), "q", args)
 }
@@ -96,7 +96,7 @@ func TestRowsAreBounded(t *testing.T) {
 
 func TestAChangedFileIsReadAgain(t *testing.T) {
 	dir := folder(t)
-	h := sql.New(dir)
+	h := sql.New(dir, "")
 	defer h.Close()
 	p := tooltest.Project(t, head+"sql: {tables: {berths: data/berths.csv}, query: SELECT count(*) AS n FROM berths, one: true}", nil)
 	r, bad := tooltest.Call(t, h, p, "q", nil)
