@@ -536,6 +536,15 @@ type Added struct {
 	Edits []project.Edit `json:"edits"`
 }
 
+// Shown is what a read gives that is shown beside a conversation.
+type Shown struct {
+	Title   string `json:"title"`
+	Tool    string `json:"tool"`
+	Status  string `json:"status"` // read or failed
+	Value   any    `json:"value"`
+	Problem string `json:"problem,omitempty"`
+}
+
 // Database is a small database of the project.
 type Database struct {
 	ID      string        `json:"id"`     // its name

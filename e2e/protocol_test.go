@@ -187,7 +187,7 @@ func TestWhatThereIsToReadAndToAsk(t *testing.T) {
 	}
 	prompts, err := c.ListPrompts(t.Context(), nil)
 	require.NoError(t, err)
-	assert.Len(t, prompts.Prompts, 13, "four relays, nine agents")
+	assert.Len(t, prompts.Prompts, 14, "four relays, ten agents")
 	p, err := c.GetPrompt(t.Context(), &mcp.GetPromptParams{Name: "berth_letter", Arguments: map[string]string{"vessel": "Marrow Light"}})
 	require.NoError(t, err)
 	assert.Contains(t, p.Messages[0].Content.(*mcp.TextContent).Text, `Call the tool berth_letter with {"vessel":"Marrow Light"}`)

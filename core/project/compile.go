@@ -58,6 +58,7 @@ func (c *compiler) compile() {
 		Rung      ledger.Rung
 		Sandbox   string
 		Databases map[string]rawDatabase
+		Beside    []rawBeside
 	}
 	c.into(c.main, &m)
 	p := c.p
@@ -180,6 +181,7 @@ func (c *compiler) compile() {
 	}
 	c.receivers()
 	c.rates()
+	c.besides(m.Beside)
 	for _, compile := range c.gates {
 		compile()
 	}

@@ -25,6 +25,7 @@ type Project struct {
 	State      *schema.Schema
 	Approvers  []string
 	Databases  map[string]*Database
+	Beside     []Beside           // what is shown beside conversations, in order
 	Notices    map[string]*Notice // the rules by which people are told of tickets, by name; Always is the project's own
 	Agents     map[string]*Agent
 	Tools      map[string]*Tool

@@ -15,6 +15,7 @@ type Users struct {
 	Hooks  []string // agents whose hooks call it
 	Gates  []string // tools whose gates look things up with it
 	Relays []string // with a leg that calls it, or a plan that may
+	Beside bool     // it is shown beside conversations
 }
 
 func once(to *[]string, names ...string) {
@@ -125,6 +126,9 @@ func (p *Project) Users() map[string]Users {
 		for _, l := range p.Relays[n].Legs {
 			note(p.ByLeg(l).Tools, func(u *Users) { once(&u.Relays, n) })
 		}
+	}
+	for _, b := range p.Beside {
+		note([]string{b.Tool}, func(u *Users) { u.Beside = true })
 	}
 	return out
 }

@@ -159,7 +159,7 @@ func TestEachCallByEachKindOfPerson(t *testing.T) {
 		"GET /api/link": "", "POST /api/link/settle": "",
 		"POST /api/runs": "tess ada", "POST /api/runs/{id}/stop": "tess ada", "POST /api/sessions/{id}/share": "tess ada", "POST /mcp": "bert ada",
 		"GET /api/runs": "tess vera bert ada", "GET /api/runs/{id}": "tess vera bert ada", "GET /api/runs/{id}/changes": "tess vera bert ada", "POST /api/runs/{id}/undo": "bert ada", "POST /api/runs/{id}/steps/{step}/keep": "bert ada", "GET /api/runs/{id}/files/{hash}": "tess vera bert ada", "GET /api/runs/{id}/events": "tess vera bert ada", "GET /api/runs/{id}/steps/{step}": "tess vera bert ada",
-		"GET /api/runs/{id}/turns/{step}/request": "tess vera bert ada", "GET /api/sessions": "tess vera bert ada", "GET /api/sessions/{id}": "tess vera bert ada", "GET /api/outbox": "tess vera bert ada",
+		"GET /api/runs/{id}/turns/{step}/request": "tess vera bert ada", "GET /api/sessions": "tess vera bert ada", "GET /api/sessions/{id}": "tess vera bert ada", "GET /api/sessions/{id}/beside": "tess vera bert ada", "GET /api/outbox": "tess vera bert ada",
 		"GET /api/project": known, "GET /api/map": "vera bert ada", "GET /api/problems": "vera bert ada", "GET /api/tools": "vera bert ada", "GET /api/tools/{name}": "vera bert ada", "GET /api/trust": "vera bert ada",
 		"GET /api/sources": "vera bert ada", "GET /api/drills": "vera bert ada", "GET /api/models": "vera bert ada",
 		"POST /api/trust/{id}": "bert ada", "POST /api/tools/{name}/try": "bert ada", "POST /api/tools/{name}/stubs": "bert ada", "POST /api/choose": "bert ada", "GET /api/tries": "bert ada", "GET /api/tries/{id}": "bert ada", "GET /api/tries/{id}/files/{hash}": "bert ada",

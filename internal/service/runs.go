@@ -19,6 +19,7 @@ import (
 	"stonebaton.example/core/run"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/core/view"
+	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/model/chat"
 	"stonebaton.example/internal/rows"
@@ -331,6 +332,35 @@ func (s *Service) sessions(c *echo.Context) error {
 	var out api.SessionList
 	out.Sessions, out.Next = paged(list, limit, func(r rows.Session) int64 { return r.N })
 	return c.JSON(http.StatusOK, out)
+}
+
+// beside gives what the project shows beside a session.
+func (s *Service) beside(c *echo.Context) error {
+	ctx, id := c.Request().Context(), c.Param("id")
+	if err := s.maySee(c, id); err != nil {
+		return err
+	}
+	p, err := s.app.Projects.Current()
+	if err != nil {
+		return err
+	}
+	row, err := s.app.Store.SessionRow(ctx, id)
+	if err != nil {
+		return err
+	}
+	events, err := engine.All(s.app.Store.Read(ctx, row.Last, 0))
+	if err != nil {
+		return err
+	}
+	st, err := run.Fold(row.Last, events)
+	if err != nil {
+		return err
+	}
+	shown := []api.Shown{}
+	if len(p.Beside) > 0 {
+		shown = app.Beside(ctx, p, s.app.Workshop.Set, s.app.Secrets, row.Person, st.Facts())
+	}
+	return c.JSON(http.StatusOK, map[string]any{"shown": shown})
 }
 
 func (s *Service) session(c *echo.Context) error {

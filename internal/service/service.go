@@ -103,6 +103,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.POST("/runs/:id/stop", s.stop)
 	g.GET("/sessions", s.sessions)
 	g.GET("/sessions/:id", s.session)
+	g.GET("/sessions/:id/beside", s.beside)
 	g.GET("/project", s.project)
 	g.GET("/map", s.chart)
 	g.GET("/problems", s.problems)

@@ -21,6 +21,7 @@ export type Problems = Schemas["Problems"];
 export type Tool = Schemas["Tool"];
 export type Choice = Schemas["Choice"];
 export type Tried = Schemas["Tried"];
+export type Shown = { shown: { title: string; tool: string; status: "read" | "failed"; value: unknown; problem?: string }[] };
 export type TryList = Schemas["TryList"];
 export type Sent = Schemas["Sent"];
 export type Outside = Schemas["Outside"];

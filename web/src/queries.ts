@@ -1,7 +1,7 @@
 // Every question that the console asks of the service: its key and how it is asked, in one place, so that what is
 // changed finds what has to be asked again.
 import { queryOptions, useMutation, useQueryClient, type QueryKey } from "@tanstack/react-query";
-import { get, post, type Chart, type Choice, type Detail, type Drill, type FullTicket, type Outbox, type Me, type Outside, type Person, type RecordOf, type Token, type Problems, type Project, type RunRow, type Session, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
+import { get, post, type Chart, type Choice, type Detail, type Drill, type FullTicket, type Outbox, type Me, type Outside, type Person, type RecordOf, type Token, type Problems, type Project, type RunRow, type Session, type Shown, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
 
 export const query = {
   me: () => queryOptions({ queryKey: ["me"], queryFn: () => get<Me>("/me"), staleTime: 30_000 }),
@@ -14,6 +14,8 @@ export const query = {
   runs: (filter: string) => queryOptions({ queryKey: ["runs", filter], queryFn: () => get<{ runs: RunRow[]; next?: string }>(`/runs?${filter}`), placeholderData: (old) => old }),
   sessions: () => queryOptions({ queryKey: ["sessions"], queryFn: () => get<{ sessions: SessionRow[] }>("/sessions?limit=20") }),
   session: (id?: string) => queryOptions({ queryKey: ["session", id], queryFn: () => get<Session>(`/sessions/${id}`), enabled: !!id, placeholderData: (old) => (old?.id === id ? old : undefined) }),
+  // the writes that have ended are part of the key: each makes what was read old
+  beside: (id: string | undefined, writes: string) => queryOptions({ queryKey: ["beside", id, writes], queryFn: () => get<Shown>(`/sessions/${id}/beside`), enabled: !!id, placeholderData: (old) => old }),
   tickets: (which: Which) => queryOptions({ queryKey: ["tickets", which], queryFn: () => get<{ tickets: Ticket[]; next?: string }>(`/tickets?${which === "mine" || which === "asked" ? `whose=${which}` : `status=${which}`}&limit=200`) }),
   // what waits is part of the key: where one step waits after another the number of them says nothing
   ticketsOf: (run: string | undefined, waiting: string) => queryOptions({ queryKey: ["tickets", "run", run, waiting], queryFn: () => get<{ tickets: Ticket[] }>(`/tickets?run=${run}`), enabled: !!run && waiting !== "" }),
@@ -72,5 +74,5 @@ export const change = {
   add: (body: { kind: string; name: string; like?: string; summary?: string; passes_from?: string[]; to?: string[] }) => post<{ edits: { file: string; line: number }[] }>("/add", body),
   stub: ({ tool, ...body }: { tool: string; try?: number; run?: string; step?: string }) => post<{ file: string; line: number }>(`/tools/${tool}/stubs`, body),
   trust: (id: string) => post<Outside>(`/trust/${id}`, {}),
-  say: (body: { text: string; relay?: string; input?: Record<string, unknown>; session?: string; person?: string; tools: string; rung?: string; rungs?: Record<string, string>; model?: string; person_at?: string[] }) => post<{ session: string; run?: string; broken?: string }>("/runs", body),
+  say: (body: { text: string; relay?: string; agent?: string; input?: Record<string, unknown>; session?: string; person?: string; tools: string; rung?: string; rungs?: Record<string, string>; model?: string; person_at?: string[] }) => post<{ session: string; run?: string; broken?: string }>("/runs", body),
 };

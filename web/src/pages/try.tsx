@@ -6,6 +6,7 @@ import { words, type Project, type Relay, type Said, type Session } from "../api
 import { change, query, stale, useChange } from "../queries";
 import { useRun } from "../live";
 import { Markdown } from "../markdown";
+import { BesidePanel } from "../beside";
 import { RunPanel } from "../runview";
 import { RungSwitch, type Rungs } from "../rungs";
 import { count, lane } from "../say";
@@ -33,7 +34,8 @@ export function Try() {
   const [model, setModel] = useState("");
   const said = useChange(change.say, (b) => (b ? stale.session(b.session) : []));
   const [draft, setDraft] = useState("");
-  const [through, setThrough] = useState(""); // a relay to go through in place of saying something
+  const [through, setThrough] = useState(""); // a relay to go through, or @ and the agent to begin with, in place of the one who has the baton
+  const [beside, setBeside] = useState(false);
   const runID = id ? (shown ?? session.data?.last) : undefined;
   const view = useRun(runID);
   const waiting = view.steps.filter((s) => s.wait && !s.wait.settled_at && s.status === "waiting").map((s) => s.id);
@@ -49,7 +51,7 @@ export function Try() {
 
   const say = async (text: string, relay?: string, input?: Values) => {
     try {
-      const b = await said.mutateAsync({ text, relay, input, session: id, person: me.acts || undefined, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined, person_at: waits ? waits.split(",") : undefined });
+      const b = await said.mutateAsync({ text, relay, input, agent: !id && through.startsWith("@") ? through.slice(1) : undefined, session: id, person: me.acts || undefined, tools, rung: rung || undefined, rungs: Object.keys(rungs).length ? rungs : undefined, model: model || undefined, person_at: waits ? waits.split(",") : undefined });
       setShown(undefined);
       if (b.session !== id) void go(`/try/${b.session}`);
       return true;
@@ -68,6 +70,9 @@ export function Try() {
           <span className="truncate">{session.data?.title ?? "A new session"}</span>
           {id && session.data ? (
             <span className="flex shrink-0 items-baseline gap-2 font-normal">
+              <button type="button" className="text-ink-2 underline" aria-expanded={beside} onClick={() => setBeside(!beside)}>
+                beside
+              </button>
               {me.people && <Share session={session.data} />}
               <Link to="/try" className="text-ink-2 underline">
                 new
@@ -88,9 +93,9 @@ export function Try() {
           </p>
         )}
         <Composer holder={holder} busy={said.isPending} onSay={say} error={said.error ? words(said.error) : undefined} autoFocus={!id} text={draft} setText={setDraft} relay={relays.find((r) => r.id === through)}>
-          {relays.length > 0 && (
+          {(relays.length > 0 || !id) && (
             <span className="flex items-center gap-1">
-              to <Pick small label="Whom it is for" value={through} onChange={setThrough} options={[["", holder], ...relays.map((r) => [r.id, `relay ${r.id}`] as const)]} />
+              to <Pick small label="Whom it is for" value={id && through.startsWith("@") ? "" : through} onChange={setThrough} options={[["", holder], ...(id ? [] : agents.filter((a) => a !== holder).map((a) => [`@${a}`, a] as const)), ...relays.map((r) => [r.id, `relay ${r.id}`] as const)]} />
             </span>
           )}
           {builds && <span className="flex items-center gap-1">
@@ -106,7 +111,14 @@ export function Try() {
           {view.totals && ["going", "held"].includes(view.totals.status) && <StopButton run={view.totals.id} />}
         </Composer>
       </section>
-      <RunPanel view={view} agents={agents} />
+      <div className="grid min-h-0 min-w-0 grid-rows-[minmax(0,1fr)_auto]">
+        <RunPanel view={view} agents={agents} />
+        {beside && id && (
+          <aside aria-label="Beside the talk" className="max-h-[45vh] overflow-auto border-t border-joint-strong bg-face" tabIndex={0}>
+            <BesidePanel session={id} state={session.data?.state ?? {}} steps={view.steps} />
+          </aside>
+        )}
+      </div>
     </div>
   );
 }
