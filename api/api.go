@@ -531,6 +531,13 @@ type Add struct {
 	To         []string `json:"to,omitempty"`          // agents that have it, where it is a tool
 }
 
+// Take is what POST /api/sources/{name}/take takes: which of its tools the project has.
+type Take struct {
+	Take    []string          `json:"take"`              // all of them, by their names there
+	Effects map[string]string `json:"effects,omitempty"` // of those of which somebody says it
+	To      []string          `json:"to,omitempty"`      // agents that get the new ones
+}
+
 // Added says which files were changed, the new one first.
 type Added struct {
 	Edits []project.Edit `json:"edits"`

@@ -417,6 +417,11 @@ func (c *Client) Add(ctx context.Context, in api.Add) (out api.Added, err error)
 	return out, c.do(ctx, http.MethodPost, "/api/add", in, &out)
 }
 
+// Take writes into the project's files which tools of a source it has.
+func (c *Client) Take(ctx context.Context, source string, in api.Take) (out api.Added, err error) {
+	return out, c.do(ctx, http.MethodPost, "/api/sources/"+url.PathEscape(source)+"/take", in, &out)
+}
+
 // Databases shows the databases of the project.
 func (c *Client) Databases(ctx context.Context) ([]api.Database, error) {
 	var out struct{ Databases []api.Database }

@@ -205,6 +205,17 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, "agents", "buoys.yaml")))
 	require.Eventually(t, func() bool { return len(get("/api/project")["agents"].([]any)) == 10 }, 20*time.Second, 10*time.Millisecond)
 
+	a.call("POST", "/api/sources/none/take", `{"take":["x"]}`, 404)
+	a.call("POST", "/api/sources/station/take", `{"take":["nothing"]}`, 422)
+	kept, err := os.ReadFile(filepath.Join(dir, "tools", "watch.yaml"))
+	require.NoError(t, err)
+	assert.Len(t, a.call("POST", "/api/sources/station/take", `{"take":["bar_report","notices","log_sighting"],"effects":{"log_sighting":"write"},"to":["watch"]}`, 200)["edits"], 2)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "watch.yaml"), kept, 0o644))
+	agent, err := os.ReadFile(filepath.Join(dir, "agents", "watch.yaml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "agents", "watch.yaml"), []byte(strings.Replace(string(agent), ", sig_log_sighting", "", 1)), 0o644))
+	require.Eventually(t, func() bool { return len(get("/api/tools")["tools"].([]any)) == 22 }, 20*time.Second, 10*time.Millisecond)
+
 	fns := a.call("POST", "/api/functions", `{"file":"shop.py","text":"# effect: read\ndef price(of: str) -> float:\n    'Tell the price of a thing, when somebody asks what it costs.'\n    return 2.5\n"}`, 200)
 	offer := fns["offers"].([]any)[0].(map[string]any)
 	assert.Equal(t, "price", offer["id"])

@@ -49,7 +49,7 @@ func (a *api) bench(dir string) {
 
 	all := get("/api/tries?limit=2")
 	assert.Len(t, all["tries"], 2)
-	assert.EqualValues(t, 4, all["count"])
+	assert.EqualValues(t, 5, all["count"])
 	assert.Len(t, get(fmt.Sprintf("/api/tries?limit=2&cursor=%v", all["next"]))["tries"], 2)
 	assert.Len(t, get("/api/tries?tool=tell")["tries"], 1)
 	one := get(fmt.Sprintf("/api/tries/%v", tried["id"]))

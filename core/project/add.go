@@ -198,3 +198,108 @@ func (s standing) before(key string, n int, name string) Edit {
 	s.lines[at.Line-1] = line[:at.Col-1] + name + ", " + line[at.Col-1:]
 	return Edit{File: s.file, Line: at.Line, Text: name, Body: strings.Join(s.lines, "")}
 }
+
+// Taking says which tools of a source a project is to have.
+type Taking struct {
+	Source  string
+	Take    []string          // all of them, by their names there
+	Effects map[string]string // of those of which somebody says it, by their names there
+	To      []string          // agents that get the tools that are new
+}
+
+// Take gives the changes of files with which a project has other tools of a source, which offers
+// what is in the catalogue.
+func Take(src Source, t Taking, cat Catalogue) ([]Edit, error) {
+	at, ok := find(src, "source", t.Source)
+	if !ok {
+		return nil, missing(src, "source", t.Source)
+	}
+	d := at.docs[at.n]
+	was := texts(d.value["take"])
+	if _, parts := d.value["take"].(map[string]any); parts {
+		return nil, &EditError{Say: fmt.Sprintf("take: of %s is written in parts; change it by hand", at.docs[at.n].at("/take")), Text: "tools: [" + strings.Join(t.Take, ", ") + "]"}
+	}
+	if len(t.Take) == 0 {
+		return nil, &EditError{Say: "a source of which nothing is taken has no use; delete its document"}
+	}
+	effects := map[string]string{}
+	if said, ok := d.value["effects"].(map[string]any); ok {
+		for k, v := range said {
+			if name, ok := v.(string); ok && (slices.Contains(t.Take, k) || t.has(cat, k)) {
+				effects[k] = name
+			}
+		}
+	}
+	var gets []string
+	prefix, _ := d.value["prefix"].(string)
+	for _, name := range t.Take {
+		o, ok := cat.Find(name)
+		if !ok {
+			return nil, &EditError{Say: fmt.Sprintf("%s offers no %q", t.Source, name)}
+		}
+		if e, ok := t.Effects[name]; ok && e != string(o.Effect) {
+			delete(effects, o.Tool)
+			effects[name] = e
+		}
+		if !slices.Contains(was, o.Name) && !slices.Contains(was, o.Tool) {
+			gets = append(gets, ToolName(prefix+o.Name))
+		}
+	}
+	body := at.replaced("take", "["+strings.Join(t.Take, ", ")+"]")
+	src.Files[at.file] = body
+	if len(effects) > 0 {
+		at, _ = find(src, "source", t.Source)
+		var list []string
+		for _, k := range keysOf(effects) {
+			list = append(list, quotedKey(k)+": "+effects[k])
+		}
+		src.Files[at.file] = at.replaced("effects", "{"+strings.Join(list, ", ")+"}")
+	}
+	changed := map[string]int{at.file: at.docs[at.n].at("").Line}
+	for _, agent := range t.To {
+		for _, tool := range gets {
+			to, ok := find(src, "agent", agent)
+			if !ok {
+				return nil, missing(src, "agent", agent)
+			}
+			e, err := to.listed("tools", tool)
+			if err != nil {
+				return nil, err
+			}
+			src.Files[e.File], changed[e.File] = e.Body, e.Line
+		}
+	}
+	var out []Edit
+	for _, f := range keysOf(changed) {
+		out = append(out, Edit{File: f, Line: changed[f], Text: "take: [" + strings.Join(t.Take, ", ") + "]", Body: src.Files[f]})
+	}
+	return out, nil
+}
+
+func (t Taking) has(cat Catalogue, name string) bool {
+	o, ok := cat.Find(name)
+	return ok && slices.Contains(t.Take, o.Name)
+}
+
+func quotedKey(k string) string {
+	if plainName.MatchString(k) {
+		return k
+	}
+	return quoted(k)
+}
+
+// replaced gives the file with another value of a key of the document, which it may not have yet.
+func (s standing) replaced(key, value string) string {
+	d := s.docs[s.n]
+	text := key + ": " + value + "\n"
+	first, there := d.raw["/"+key]
+	if !there {
+		e, _ := put(slices.Clone(s.lines), s.file, d.last(s.lines, s.docs, s.n), text)
+		return e.Body
+	}
+	last := max(d.lastOf("/"+key), first.Line)
+	for last < len(s.lines) && (strings.HasPrefix(s.lines[last], " ") || strings.HasPrefix(s.lines[last], "\t")) && strings.ContainsAny(strings.TrimSpace(s.lines[last])[:1], "]}") {
+		last++ // the bracket that ends it
+	}
+	return strings.Join(slices.Concat(s.lines[:first.Line-1], []string{text}, s.lines[last:]), "")
+}

@@ -100,3 +100,41 @@ func TestWhatCannotBeAdded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, edits, 2, "twice is once")
 }
+
+func TestWhichToolsOfASource(t *testing.T) {
+	cat := project.Catalogue{Tools: []project.Offer{{Name: "getReport", Tool: "get_report"}, {Name: "log", Tool: "log"}, {Name: "drop", Tool: "drop", Effect: "write"}}}
+	for name, c := range map[string]struct{ source, want string }{
+		"in brackets": {"take: [getReport, log]   # both\neffects: {getReport: read}\nprefix: st_\n", "take: [getReport, drop]\neffects: {drop: irreversible, getReport: read}\nprefix: st_\n"},
+		"in lines":    {"take:\n  - getReport\n  - log\neffects:\n  log: read\nprefix: st_\n", "take: [getReport, drop]\neffects: {drop: irreversible}\nprefix: st_\n"},
+		"over lines":  {"take: [\n  getReport,\n  log,\n  ]\nprefix: st_\n", "take: [getReport, drop]\nprefix: st_\neffects: {drop: irreversible}\n"},
+		"none yet":    {"prefix: st_\n", "prefix: st_\ntake: [getReport, drop]\neffects: {drop: irreversible}\n"},
+	} {
+		head := "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\n"
+		src := project.Source{Files: map[string]string{project.Main: staff, "st.yaml": head + c.source}}
+		edits, err := project.Take(src, project.Taking{Source: "st", Take: []string{"getReport", "drop"}, Effects: map[string]string{"drop": "irreversible"}, To: []string{"crane"}}, cat)
+		require.NoError(t, err, name)
+		files := map[string]string{}
+		for _, e := range edits {
+			files[e.File] = e.Body
+		}
+		assert.Equal(t, head+c.want, files["st.yaml"], name)
+		want := "tools: [st_drop]\n"
+		if name == "none yet" {
+			want = "tools: [st_get_report, st_drop]\n"
+		}
+		assert.Contains(t, files[project.Main], want, name)
+	}
+	for say, c := range map[string]struct {
+		source string
+		t      project.Taking
+	}{
+		`no file has a source "none"`:                   {"take: [log]\n", project.Taking{Source: "none", Take: []string{"log"}}},
+		`st offers no "lag"`:                            {"take: [log]\n", project.Taking{Source: "st", Take: []string{"lag"}}},
+		"a source of which nothing is taken has no use": {"take: [log]\n", project.Taking{Source: "st"}},
+		"is written in parts; change it by hand":        {"take: {tools: [log]}\n", project.Taking{Source: "st", Take: []string{"log"}}},
+		`no file has an agent "nobody"`:                 {"take: [log]\n", project.Taking{Source: "st", Take: []string{"drop"}, To: []string{"nobody"}}},
+	} {
+		_, err := project.Take(project.Source{Files: map[string]string{project.Main: staff, "st.yaml": "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\n" + c.source}}, c.t, cat)
+		assert.ErrorContains(t, err, say)
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -363,6 +364,9 @@ func (ps *Projects) report() {
 // ErrNoTool says that the project has no such tool.
 var ErrNoTool = errors.New("there is no such tool")
 
+// ErrNoSource says that the project has no such source.
+var ErrNoSource = errors.New("there is no such source")
+
 // EditRefusedError says that a change of a file would have broken the project.
 type EditRefusedError struct{ Problem project.Problem }
 
@@ -392,6 +396,37 @@ func (ps *Projects) Add(ctx context.Context, a project.Addition) ([]project.Edit
 		return nil, err
 	}
 	edits, err := ps.shop.Add(p, ps.env, a)
+	if err != nil {
+		return nil, err
+	}
+	return edits, ps.reread(ctx)
+}
+
+// Take writes into the project's files which tools of a source it has, and reads the project again.
+func (ps *Projects) Take(ctx context.Context, t project.Taking) ([]project.Edit, error) {
+	ps.editing.Lock()
+	defer ps.editing.Unlock()
+	p, err := ps.Current()
+	if err != nil {
+		return nil, err
+	}
+	d := p.Sources[t.Source]
+	if d == nil {
+		return nil, ErrNoSource
+	}
+	cat, err := ps.shop.Offers(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	edits, err := ps.shop.edit(p, ps.env, func(src project.Source) ([]project.Edit, error) {
+		edits, err := project.Take(src, t, cat)
+		if err == nil {
+			taken := *d
+			taken.Take = t.Take
+			src.Catalogues[t.Source] = cat.Taken(&taken)
+		}
+		return edits, err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -434,7 +469,10 @@ func (w *Workshop) Add(p *project.Project, env func(string) (string, bool), a pr
 // edit changes files of the project, where the project is sound with the changes.
 func (w *Workshop) edit(p *project.Project, env func(string) (string, bool), make func(project.Source) ([]project.Edit, error)) ([]project.Edit, error) {
 	src, probs := Reader.Load(os.DirFS(w.dir), env)
-	src.Catalogues = p.Catalogues
+	src.Catalogues = maps.Clone(p.Catalogues)
+	if src.Catalogues == nil {
+		src.Catalogues = map[string]project.Catalogue{}
+	}
 	edits, err := make(src)
 	if err != nil {
 		return nil, err

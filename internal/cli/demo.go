@@ -292,7 +292,7 @@ func (d *demo) runs(ctx context.Context, a *app.App) error {
 		{Text: "Keep looking for the Gannet."},
 		{Text: "Find a berth for a 38 m ketch drawing 3.2 m tomorrow noon for two nights and tell me what it costs"},
 		{Text: "When can a vessel come in tomorrow, and what does a stay of 3 nights cost for 12.4 m?"},
-		{Text: "Waive 600 EUR of the dues of the Petrel, because the pontoon was broken.", Person: "ines"},
+		{Text: "Waive 600 EUR of the dues of the Gannet, because the pontoon was broken.", Person: "ines"},
 		{Relay: "berth_letter", Input: json.RawMessage(`{"vessel": "Gannet", "nights": 2}`)},
 		{Text: "What are the dues for 5 nights at 18.5 m length?", Turns: 1},
 		{Text: "Reserve a berth for the Gannet from tomorrow 18:00, one night, please.", Rungs: map[string]ledger.Rung{"assign_berth": ledger.RungStub}}, // whose reply breaks off

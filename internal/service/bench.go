@@ -287,6 +287,23 @@ func (s *Service) add(c *echo.Context) error {
 	return c.JSON(http.StatusCreated, api.Added{Edits: edits})
 }
 
+// take writes into the project's files which tools of a source it has.
+func (s *Service) take(c *echo.Context) error {
+	var in api.Take
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	about(c, "source "+c.Param("name"), strings.Join(in.Take, ", "))
+	edits, err := s.app.Projects.Take(c.Request().Context(), project.Taking{Source: c.Param("name"), Take: in.Take, Effects: in.Effects, To: in.To})
+	if errors.Is(err, app.ErrNoSource) {
+		return problem(http.StatusNotFound, "`stonebaton source` lists them.", "unknown source %q", c.Param("name"))
+	}
+	if err != nil {
+		return notEdited(err)
+	}
+	return c.JSON(http.StatusOK, api.Added{Edits: edits})
+}
+
 func (s *Service) databases(c *echo.Context) error {
 	p, err := s.app.Projects.Current()
 	if err != nil {

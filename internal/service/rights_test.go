@@ -163,7 +163,7 @@ func TestEachCallByEachKindOfPerson(t *testing.T) {
 		"GET /api/project": known, "GET /api/map": "vera bert ada", "GET /api/problems": "vera bert ada", "GET /api/tools": "vera bert ada", "GET /api/tools/{name}": "vera bert ada", "GET /api/trust": "vera bert ada",
 		"GET /api/sources": "vera bert ada", "GET /api/drills": "vera bert ada", "GET /api/models": "vera bert ada",
 		"POST /api/trust/{id}": "bert ada", "POST /api/tools/{name}/try": "bert ada", "POST /api/tools/{name}/stubs": "bert ada", "POST /api/choose": "bert ada", "GET /api/tries": "bert ada", "GET /api/tries/{id}": "bert ada", "GET /api/tries/{id}/files/{hash}": "bert ada",
-		"POST /api/undo/{key}": "bert ada", "GET /api/sources/{name}": "bert ada", "POST /api/functions": "bert ada", "POST /api/add": "bert ada", "GET /api/databases": "vera bert ada", "POST /api/databases/{name}/reset": "bert ada", "POST /api/drills": "bert ada", "POST /api/models/{name}/test": "bert ada", "GET /api/models/{name}/offers": "bert ada",
+		"POST /api/undo/{key}": "bert ada", "GET /api/sources/{name}": "bert ada", "POST /api/functions": "bert ada", "POST /api/sources/{name}/take": "bert ada", "POST /api/add": "bert ada", "GET /api/databases": "vera bert ada", "POST /api/databases/{name}/reset": "bert ada", "POST /api/drills": "bert ada", "POST /api/models/{name}/test": "bert ada", "GET /api/models/{name}/offers": "bert ada",
 		"GET /api/people": "ada", "POST /api/people": "ada", "POST /api/people/{name}": "ada", "POST /api/people/{name}/token": "ada", "POST /api/people/{name}/revoke": "ada",
 	}
 	raw, err := os.ReadFile("openapi.yaml")

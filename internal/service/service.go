@@ -121,6 +121,7 @@ func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
 	g.POST("/undo/:key", s.undo)
 	g.GET("/sources", s.sources)
 	g.GET("/sources/:name", s.inspect)
+	g.POST("/sources/:name/take", s.take)
 	g.POST("/functions", s.functions)
 	g.POST("/add", s.add)
 	g.GET("/databases", s.databases)

@@ -20,6 +20,7 @@ export type Project = Schemas["Project"];
 export type Problems = Schemas["Problems"];
 export type Tool = Schemas["Tool"];
 export type Choice = Schemas["Choice"];
+export type Inspected = Schemas["Inspected"];
 export type Tried = Schemas["Tried"];
 export type Shown = { shown: { title: string; tool: string; status: "read" | "failed"; value: unknown; problem?: string }[] };
 export type TryList = Schemas["TryList"];

@@ -6,6 +6,7 @@ import { words, type Project } from "./api";
 import { useLive } from "./live";
 import { change, query, stale, useChange } from "./queries";
 import { Bench } from "./pages/bench";
+import { SourcePage } from "./pages/sources";
 import { Drills } from "./pages/drills";
 import { LinkPage } from "./pages/link";
 import { MapPage } from "./pages/map";
@@ -104,6 +105,7 @@ function Frame() {
           <Route path="/map/:relay" element={<MapPage />} />
           <Route path="/bench" element={<Bench />} />
           <Route path="/bench/:tool" element={<Bench />} />
+          <Route path="/bench/source/:source" element={<SourcePage />} />
           <Route path="/drills" element={<Drills />} />
           <Route path="/drills/:name" element={<Drills />} />
           <Route path="/people" element={<People />} />

@@ -1,7 +1,7 @@
 // Every question that the console asks of the service: its key and how it is asked, in one place, so that what is
 // changed finds what has to be asked again.
 import { queryOptions, useMutation, useQueryClient, type QueryKey } from "@tanstack/react-query";
-import { get, post, type Chart, type Choice, type Detail, type Drill, type FullTicket, type Outbox, type Me, type Outside, type Person, type RecordOf, type Token, type Problems, type Project, type RunRow, type Session, type Shown, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
+import { get, post, type Chart, type Choice, type Detail, type Inspected, type Drill, type FullTicket, type Outbox, type Me, type Outside, type Person, type RecordOf, type Token, type Problems, type Project, type RunRow, type Session, type Shown, type SessionRow, type Step, type Ticket, type Tool, type Tried, type TryList, type TurnRequest } from "./api";
 
 export const query = {
   me: () => queryOptions({ queryKey: ["me"], queryFn: () => get<Me>("/me"), staleTime: 30_000 }),
@@ -25,6 +25,8 @@ export const query = {
   request: (run: string, step: Step) => queryOptions({ queryKey: ["request", run, step.id, step.attempts], queryFn: () => get<TurnRequest>(`/runs/${run}/turns/${step.id}/request`) }),
   drills: () => queryOptions({ queryKey: ["drills"], queryFn: () => get<{ drills: Drill[] }>("/drills") }),
   outbox: () => queryOptions({ queryKey: ["outbox"], queryFn: () => get<Outbox>("/outbox?limit=1000"), refetchInterval: 3000 }),
+  sources: () => queryOptions({ queryKey: ["sources"], queryFn: () => get<{ sources: { id: string }[] }>("/sources") }),
+  source: (name: string) => queryOptions({ queryKey: ["source", name], queryFn: () => get<Inspected>(`/sources/${name}`) }),
   try: (id: number) => queryOptions({ queryKey: ["try", id], queryFn: () => get<Tried>(`/tries/${id}`) }),
 };
 
@@ -72,6 +74,8 @@ export const change = {
   try: ({ tool, ...body }: { tool: string; args: Record<string, unknown>; tools: string }) => post<Tried>(`/tools/${tool}/try`, body),
   choose: (body: { text: string; agent?: string }) => post<Choice>("/choose", body),
   add: (body: { kind: string; name: string; like?: string; summary?: string; passes_from?: string[]; to?: string[] }) => post<{ edits: { file: string; line: number }[] }>("/add", body),
+  take: ({ source, ...body }: { source: string; take: string[]; effects: Record<string, string>; to: string[] }) => post<{ edits: { file: string; line: number }[] }>(`/sources/${source}/take`, body),
+  functions: (body: { file: string; text: string }) => post<Inspected>("/functions", body),
   stub: ({ tool, ...body }: { tool: string; try?: number; run?: string; step?: string }) => post<{ file: string; line: number }>(`/tools/${tool}/stubs`, body),
   trust: (id: string) => post<Outside>(`/trust/${id}`, {}),
   say: (body: { text: string; relay?: string; agent?: string; input?: Record<string, unknown>; session?: string; person?: string; tools: string; rung?: string; rungs?: Record<string, string>; model?: string; person_at?: string[] }) => post<{ session: string; run?: string; broken?: string }>("/runs", body),

@@ -8,6 +8,7 @@ import { Pictures } from "../files";
 import { SentView } from "../sent";
 import { count, span, when } from "../say";
 import { Button, Json, Note, Segments, Status, Tabs } from "../ui/ui";
+import { Dropped } from "./sources";
 import { History } from "./tries";
 
 const SchemaForm = lazy(() => import("../form"));
@@ -21,8 +22,23 @@ export function Bench() {
   const tools = list.data?.tools ?? [];
   const shown = tools.filter((t) => !wanted || `${t.id} ${t.summary} ${t.handler} ${t.source ?? ""}`.toLowerCase().includes(wanted));
   const tool = tools.find((t) => t.id === name) ?? (name ? undefined : tools[0]);
+  const sources = useQuery(query.sources());
+  const looked = useChange(change.functions);
+  const [file, setFile] = useState("");
+  const take = async (f?: File) => {
+    if (!f) return;
+    setFile(f.name);
+    looked.mutate({ file: f.name, text: await f.text() });
+  };
   return (
-    <div className="grid h-full grid-cols-[244px_minmax(0,1fr)] max-md:block max-md:overflow-auto">
+    <div
+      className="grid h-full grid-cols-[244px_minmax(0,1fr)] max-md:block max-md:overflow-auto"
+      onDragOver={(e) => e.preventDefault()}
+      onDrop={(e) => {
+        e.preventDefault();
+        void take(e.dataTransfer.files[0]);
+      }}
+    >
       <nav aria-label="Tools" className="flex min-h-0 flex-col border-r border-joint-strong bg-face max-md:max-h-56 max-md:border-r-0 max-md:border-b">
         {tools.length > 8 && (
           <div className="border-b border-joint p-2">
@@ -42,8 +58,33 @@ export function Bench() {
           ))}
           {tools.length > 0 && shown.length === 0 && <p className="px-4 py-2 text-ink-2">No tool fits.</p>}
         </div>
+        <div className="border-t border-joint px-4 py-2 text-[12px] text-ink-2 max-md:hidden">
+          {(sources.data?.sources ?? []).length > 0 && (
+            <p className="mb-1">
+              sources:{" "}
+              {sources.data!.sources.map((s, i) => (
+                <span key={s.id}>
+                  {i > 0 && ", "}
+                  <NavLink className="font-mono underline" to={`/bench/source/${s.id}`}>
+                    {s.id}
+                  </NavLink>
+                </span>
+              ))}
+            </p>
+          )}
+          <label className="block cursor-pointer">
+            Drop a file of functions here, or <span className="underline">choose one</span>, to see what it would bring.
+            <input type="file" aria-label="A file of functions" accept=".py,.js,.mjs,.cjs,.ts,.mts" className="sr-only" onChange={(e) => void take(e.target.files?.[0])} />
+          </label>
+        </div>
       </nav>
-      {list.error ? (
+      {looked.data || looked.error || looked.isPending ? (
+        <div className="overflow-auto p-5">
+          {looked.isPending && <Note>{file} is being looked at…</Note>}
+          {looked.error && <Note bad>{words(looked.error)}</Note>}
+          {looked.data && <Dropped file={file} of={looked.data} onClose={() => looked.reset()} />}
+        </div>
+      ) : list.error ? (
         <div className="p-5">
           <Note bad>{words(list.error)}</Note>
         </div>
