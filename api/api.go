@@ -242,6 +242,8 @@ type ModelTest struct {
 	Model  string          `json:"model,omitempty"`
 	Tokens ledger.Usage    `json:"tokens"`
 	Error  *ledger.Problem `json:"error,omitempty"`
+	Can    *project.Can    `json:"can,omitempty"`  // what it was found able to do
+	Kept   *project.Edit   `json:"kept,omitempty"` // where that was written
 }
 
 // Problems is what is wrong with the project's files.

@@ -211,9 +211,16 @@ func (c *Client) Models(ctx context.Context) ([]api.Model, error) {
 	return out.Models, err
 }
 
-// TestModel asks a model one question.
-func (c *Client) TestModel(ctx context.Context, name string) (out api.ModelTest, err error) {
-	return out, c.do(ctx, http.MethodPost, "/api/models/"+url.PathEscape(name)+"/test", struct{}{}, &out)
+// TestModel asks a model a few questions. Longest looks for the longest request that it takes; keep
+// writes what it can do into the project's file.
+func (c *Client) TestModel(ctx context.Context, name string, longest, keep bool) (out api.ModelTest, err error) {
+	q := url.Values{}
+	for k, on := range map[string]bool{"context": longest, "keep": keep} {
+		if on {
+			q.Set(k, "1")
+		}
+	}
+	return out, c.do(ctx, http.MethodPost, "/api/models/"+url.PathEscape(name)+"/test?"+q.Encode(), struct{}{}, &out)
 }
 
 // ModelOffers lists the models that the endpoint of a model has.

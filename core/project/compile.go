@@ -48,6 +48,8 @@ func (c *compiler) compile() {
 			TakesPictures                                             bool `json:"takes_pictures"`
 			Extra                                                     map[string]any
 			Fields                                                    map[string]string
+			Calls                                                     string
+			Can                                                       Can
 			Price                                                     Price
 			Retry                                                     *int
 		}
@@ -87,7 +89,7 @@ func (c *compiler) compile() {
 	for name, r := range m.Models {
 		at := "/models/" + name
 		md := &Model{Name: name, Speaks: r.Speaks, Remote: r.Name, Lines: r.Lines, Headers: map[string]string{}, Temperature: r.Temperature,
-			MaxTokens: r.MaxTokens, Schema: r.TakesSchema, Pictures: r.TakesPictures, Extra: r.Extra, Fields: r.Fields, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback, Place: c.main.at(at)}
+			MaxTokens: r.MaxTokens, Schema: r.TakesSchema, Pictures: r.TakesPictures, Extra: r.Extra, Fields: r.Fields, Written: r.Calls == "written", Can: r.Can, Price: r.Price, Timeout: modelTimeout, Retries: 2, Fallback: r.Fallback, Place: c.main.at(at)}
 		md.URL, md.Key = c.vars(c.main, at+"/url", r.URL), c.vars(c.main, at+"/key", r.Key)
 		for k, v := range r.Headers {
 			md.Headers[k] = c.vars(c.main, at+"/headers/"+k, v)
@@ -111,6 +113,15 @@ func (c *compiler) compile() {
 			if slices.Contains([]string{"messages", "model", "stream", "stream_options", "tools", "tool_choice", "response_format"}, k) {
 				c.report(Error, c.main.at(at+"/extra/"+k), "Omit it.", "extra: %s is made by the run, and not set here", k)
 			}
+		}
+		if r.Speaks != "chat-completions" && r.Calls != "" {
+			c.report(Error, c.main.at(at+"/calls"), "Omit it.", "calls: is for models that speak chat-completions")
+		}
+		if md.Schema && r.Can.Schema != nil && !*r.Can.Schema {
+			c.report(Warning, c.main.at(at+"/takes_schema"), "Omit it: the answer is then asked for in words, and held against the schema all the same.", "a test found that %q does not answer in a schema", name)
+		}
+		if md.Pictures && r.Can.Pictures != nil && !*r.Can.Pictures {
+			c.report(Warning, c.main.at(at+"/takes_pictures"), "Omit it: a line is read of each picture.", "a test found that %q is not shown pictures", name)
 		}
 		if r.Speaks != "chat-completions" && len(r.Extra)+len(r.Fields) > 0 {
 			c.report(Error, c.main.at(at), "Omit them.", "extra and fields are for models that speak chat-completions")
@@ -197,6 +208,7 @@ func (c *compiler) compile() {
 		}
 	}
 	c.ungated()
+	c.abilities()
 	c.references()
 	c.courses()
 	for _, d := range c.docs {

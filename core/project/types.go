@@ -66,6 +66,8 @@ type Model struct {
 	MaxTokens   int
 	Schema      bool              // the endpoint takes the schema that an answer has to fit
 	Pictures    bool              // it takes pictures
+	Written     bool              // it writes its calls into its text
+	Can         Can               // what a test found
 	Extra       map[string]any    // more fields of the request's body
 	Fields      map[string]string // other names for fields of the request's body
 	Price       Price
@@ -101,6 +103,16 @@ func (r Rate) String() string {
 		s += " for all that share " + r.Shared
 	}
 	return s
+}
+
+// Can is what a test found a model able to do; nil is not known.
+type Can struct {
+	Calls    *bool `json:"calls,omitempty"`    // makes calls
+	Several  *bool `json:"several,omitempty"`  // several in one reply
+	Schema   *bool `json:"schema,omitempty"`   // answers in a schema
+	Pictures *bool `json:"pictures,omitempty"` // is shown pictures
+	Streams  *bool `json:"streams,omitempty"`  // its words come one by one
+	Context  int   `json:"context,omitempty"`  // tokens of a request, at least so many; 0: not known
 }
 
 // Price is money for a million tokens.

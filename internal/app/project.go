@@ -402,6 +402,18 @@ func (ps *Projects) Add(ctx context.Context, a project.Addition) ([]project.Edit
 	return edits, ps.reread(ctx)
 }
 
+// KeepCan writes into the project's file what a test found a model able to do, and reads the project
+// again.
+func (ps *Projects) KeepCan(ctx context.Context, model string, can project.Can) ([]project.Edit, error) {
+	ps.editing.Lock()
+	defer ps.editing.Unlock()
+	edits, err := ps.shop.KeepCan(ps.env, model, can)
+	if err != nil {
+		return nil, err
+	}
+	return edits, ps.reread(ctx)
+}
+
 // Take writes into the project's files which tools of a source it has, and reads the project again.
 func (ps *Projects) Take(ctx context.Context, t project.Taking) ([]project.Edit, error) {
 	ps.editing.Lock()
@@ -466,6 +478,17 @@ func (w *Workshop) Add(p *project.Project, env func(string) (string, bool), a pr
 	return w.edit(p, env, func(src project.Source) ([]project.Edit, error) { return project.Add(src, a) })
 }
 
+// KeepCan writes into the project's file what a test found a model able to do, also where an agent
+// then has a model that is of no use to it: that is what it is for.
+func (w *Workshop) KeepCan(env func(string) (string, bool), model string, can project.Can) ([]project.Edit, error) {
+	src, _ := Reader.Load(os.DirFS(w.dir), env)
+	e, err := project.Keep(src, model, can)
+	if err != nil {
+		return nil, err
+	}
+	return []project.Edit{e}, w.put(e)
+}
+
 // edit changes files of the project, where the project is sound with the changes.
 func (w *Workshop) edit(p *project.Project, env func(string) (string, bool), make func(project.Source) ([]project.Edit, error)) ([]project.Edit, error) {
 	src, probs := Reader.Load(os.DirFS(w.dir), env)
@@ -490,17 +513,22 @@ func (w *Workshop) edit(p *project.Project, env func(string) (string, bool), mak
 		}
 	}
 	for _, e := range edits {
-		name := filepath.Join(w.dir, filepath.FromSlash(e.File))
-		mode := os.FileMode(0o644)
-		if info, err := os.Stat(name); err == nil {
-			mode = info.Mode().Perm()
-		}
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			return nil, err
-		}
-		if err := renameio.WriteFile(name, []byte(e.Body), mode, renameio.IgnoreUmask()); err != nil {
+		if err := w.put(e); err != nil {
 			return nil, err
 		}
 	}
 	return edits, nil
+}
+
+// put writes a changed file.
+func (w *Workshop) put(e project.Edit) error {
+	name := filepath.Join(w.dir, filepath.FromSlash(e.File))
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	return renameio.WriteFile(name, []byte(e.Body), mode, renameio.IgnoreUmask())
 }

@@ -258,17 +258,24 @@ func Models(p *project.Project) []api.Model {
 }
 
 // TestModel asks a model one question and gives the result.
-func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *project.Project, m *project.Model) api.ModelTest {
+func TestModel(ctx context.Context, models engine.Models, bl engine.Blanker, p *project.Project, m *project.Model, longest bool) api.ModelTest {
+	whole := ctx
 	ctx, cancel := context.WithTimeout(ctx, m.Timeout)
 	defer cancel()
 	began := time.Now()
 	r := deed.Request{Agent: "test", Model: m.Name, System: "Answer in one short sentence.", MaxTokens: 64,
 		Messages: []ledger.Message{{Role: ledger.User, Text: "Hello. Are you there?"}}}
-	reply, bad := models.Ask(ctx, p, r, func(string) {})
+	pieces := 0
+	reply, bad := models.Ask(ctx, p, r, func(string) { pieces++ })
 	out := api.ModelTest{ID: m.Name, Status: "answers", MS: time.Since(began).Milliseconds(), Answer: bl.Text(reply.Text), Model: reply.Model, Tokens: reply.Usage}
 	if bad != nil {
 		out.Status = "fails"
 		out.Error = &ledger.Problem{Class: "model." + string(bad.Class), Say: bl.Text(bad.Say), Remedy: bl.Text(bad.Remedy)}
+		return out
+	}
+	if m.Speaks == "chat-completions" {
+		can := Abilities(whole, models, p, m, pieces > 1, longest)
+		out.Can = &can
 	}
 	return out
 }

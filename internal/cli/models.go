@@ -17,13 +17,16 @@ import (
 )
 
 var modelsCommand = command{
-	name: "models", most: 0, does: "list the models, or ask some whether they answer", example: "stonebaton models -test house -test spare",
+	name: "models", most: 0, does: "list the models, or ask some whether they answer", example: "stonebaton models -test house -test spare\nstonebaton models -test mine -keep",
 	set: func(k *call, fs *flag.FlagSet) func(context.Context, []string) error {
 		k.remote(fs)
 		k.asJSON(fs)
 		var tests []string
 		fs.Func("test", "ask this `model` one question; repeatable", func(v string) error { tests = append(tests, v); return nil })
 		list := fs.String("list", "", "list the models that the endpoint of this `model` has")
+		var how testing
+		fs.BoolVar(&how.longest, "context", false, "with -test: look for the longest request that it takes too, which costs as much as that is long")
+		fs.BoolVar(&how.keep, "keep", false, "with -test: write what it can do into the project's file, where check holds agents against it")
 		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
 		return func(ctx context.Context, _ []string) error {
 			var p *project.Project
@@ -39,7 +42,7 @@ var modelsCommand = command{
 			if len(tests) > 0 {
 				var end error
 				for _, name := range tests {
-					end = errors.Join(end, k.testModel(ctx, p, s, name))
+					end = errors.Join(end, k.testModel(ctx, p, s, name, or(*dir, "."), how))
 				}
 				return end
 			}
@@ -96,7 +99,10 @@ func (k *call) modelTable(list []api.Model) error {
 	return k.table("model status speaks name url key fallback", rows)
 }
 
-func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Store, name string) error {
+// testing is how a model is tested.
+type testing struct{ longest, keep bool }
+
+func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Store, name, dir string, how testing) error {
 	var out api.ModelTest
 	if p != nil {
 		m := p.Models[name]
@@ -107,10 +113,19 @@ func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Stor
 			}
 			return &api.Problem{Detail: fmt.Sprintf("unknown model %q.%s", name, near.Hint(name, have)), Remedy: "`stonebaton models` lists them."}
 		}
-		out = app.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s, nil)}, s, p, m)
+		out = app.TestModel(ctx, model.Set{"understudy": &understudy.Wire{}, "chat-completions": chat.New(s, nil)}, s, p, m, how.longest)
+		if how.keep && out.Can != nil {
+			shop, env := k.workshop(dir)
+			defer shop.Close()
+			edits, err := shop.KeepCan(env, name, *out.Can)
+			if err != nil {
+				return err
+			}
+			out.Kept = &edits[0]
+		}
 	} else {
 		var err error
-		if out, err = k.client().TestModel(ctx, name); err != nil {
+		if out, err = k.client().TestModel(ctx, name, how.longest, how.keep); err != nil {
 			return err
 		}
 	}
@@ -129,5 +144,33 @@ func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Stor
 		return end
 	}
 	k.print("%s answers in %s, %d tokens in, %d out: %s\n", out.ID, span(out.MS), out.Tokens.In, out.Tokens.Out, clip(out.Answer, 200))
+	k.able(out)
 	return nil
+}
+
+// able tells what a model was found able to do.
+func (k *call) able(out api.ModelTest) {
+	if out.Can == nil {
+		return
+	}
+	say := func(v *bool, what string) {
+		switch {
+		case v == nil:
+		case *v:
+			k.print("  yes   %s\n", what)
+		default:
+			k.print("  no    %s\n", what)
+		}
+	}
+	say(out.Can.Calls, "calls")
+	say(out.Can.Several, "several calls at once")
+	say(out.Can.Schema, "an answer in a schema")
+	say(out.Can.Pictures, "pictures")
+	say(out.Can.Streams, "its words one by one")
+	if out.Can.Context > 0 {
+		k.print("  %s tokens at least in one request\n", spaced(out.Can.Context))
+	}
+	if out.Kept != nil {
+		k.print("Kept in %s:%d: %s\n", out.Kept.File, out.Kept.Line, out.Kept.Text)
+	}
 }

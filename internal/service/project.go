@@ -129,7 +129,15 @@ func (s *Service) testModel(c *echo.Context) error {
 	if m == nil {
 		return problem(http.StatusNotFound, "`stonebaton models` lists them.", "unknown model %q.%s", name, near.Hint(name, names(p.Models)))
 	}
-	return c.JSON(http.StatusOK, app.TestModel(c.Request().Context(), s.app.Models, s.app.Secrets, p, m))
+	out := app.TestModel(c.Request().Context(), s.app.Models, s.app.Secrets, p, m, c.QueryParam("context") != "")
+	if out.Can != nil && c.QueryParam("keep") != "" {
+		edits, err := s.app.Projects.KeepCan(c.Request().Context(), name, *out.Can)
+		if err != nil {
+			return notEdited(err)
+		}
+		out.Kept = &edits[0]
+	}
+	return c.JSON(http.StatusOK, out)
 }
 
 // modelOffers lists what the endpoint of a model has.

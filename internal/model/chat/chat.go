@@ -59,6 +59,9 @@ func New(e Expander, f Files) *Wire {
 	}, CheckRedirect: within}}
 }
 
+// Showing gives the same wire with pictures from elsewhere.
+func (w *Wire) Showing(f Files) *Wire { return &Wire{secrets: w.secrets, files: f, client: w.client} }
+
 // redirectError says that an endpoint pointed elsewhere.
 type redirectError struct{ to string }
 
@@ -101,6 +104,11 @@ func (w *Wire) Ask(ctx context.Context, p *project.Project, m *project.Model, r 
 		_, _ = body.Discard(3) // it is there
 	}
 	a := assembly{index: map[int]int{}}
+	if m.Written {
+		v := &veil{to: delta}
+		delta = v.write
+		defer v.end()
+	}
 	if kind, _, err := mime.ParseMediaType(resp.Header.Get("Content-Type")); err == nil && kind == "text/event-stream" {
 		bad = a.stream(body, delta, m, stop)
 	} else {
@@ -433,6 +441,13 @@ func (a *assembly) asks() []ledger.Ask {
 
 func (a *assembly) reply(m *project.Model, r deed.Request) (deed.Reply, *deed.ModelFailure) {
 	out := deed.Reply{Text: a.text.String(), Reasoning: a.apart.String(), Calls: a.asks(), Finish: a.finish, Model: a.model}
+	if m.Written {
+		words, calls := readWritten(out.Text)
+		if len(calls) > maxCalls {
+			return out, fail("calls", "", "the model %q makes more than %d calls in one reply", m.Name, maxCalls)
+		}
+		out.Text, out.Calls = words, append(out.Calls, calls...)
+	}
 	switch a.finish {
 	case "tool_calls":
 		out.Finish = "calls"

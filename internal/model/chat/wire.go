@@ -252,6 +252,9 @@ func Encode(r deed.Request, remote string, picture func(ledger.File) string) Req
 // Body writes the body of a request to a model: Encode, with the fields that the project adds,
 // and the names that it gives to others. Picture is as of Encode.
 func Body(r deed.Request, m *project.Model, picture func(ledger.File) string) ([]byte, error) {
+	if m.Written {
+		r = written(r)
+	}
 	raw, err := json.Marshal(Encode(r, m.Remote, picture))
 	if err != nil || len(m.Extra)+len(m.Fields) == 0 {
 		return raw, err
