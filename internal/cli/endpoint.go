@@ -77,7 +77,7 @@ func (k *call) joined(ctx context.Context, dir string, e endpoint) error {
 		return err
 	}
 	defer shop.Close()
-	err = k.testModel(ctx, p, shop.Secrets, theirs, dir, testing{})
+	err = k.testModel(ctx, p, shop.Secrets, theirs, dir, howTested{})
 	if err != nil {
 		k.note("The files are written. Put right what is in %s, and ask again:   stonebaton models -test %s -dir %s\n", filepath.Join(dir, ".env"), theirs, dir)
 	}

@@ -24,7 +24,7 @@ var modelsCommand = command{
 		var tests []string
 		fs.Func("test", "ask this `model` one question; repeatable", func(v string) error { tests = append(tests, v); return nil })
 		list := fs.String("list", "", "list the models that the endpoint of this `model` has")
-		var how testing
+		var how howTested
 		fs.BoolVar(&how.longest, "context", false, "with -test: look for the longest request that it takes too, which costs as much as that is long")
 		fs.BoolVar(&how.keep, "keep", false, "with -test: write what it can do into the project's file, where check holds agents against it")
 		dir := fs.String("dir", "", "read this project `folder` in place of asking the service")
@@ -99,10 +99,10 @@ func (k *call) modelTable(list []api.Model) error {
 	return k.table("model status speaks name url key fallback", rows)
 }
 
-// testing is how a model is tested.
-type testing struct{ longest, keep bool }
+// howTested is how a model is tested.
+type howTested struct{ longest, keep bool }
 
-func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Store, name, dir string, how testing) error {
+func (k *call) testModel(ctx context.Context, p *project.Project, s *secret.Store, name, dir string, how howTested) error {
 	var out api.ModelTest
 	if p != nil {
 		m := p.Models[name]
