@@ -212,7 +212,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.until(`document.querySelectorAll("[role=table] a").length === 12`)
 	p.sound("runs")
 	p.keys("input", "Gannet")
-	p.until(`document.querySelectorAll("[role=table] a").length === 4`)
+	p.until(`document.querySelectorAll("[role=table] a").length === 5`)
 	p.open("/runs?status=failed&tool=find_vessel&text=Keep")
 	p.until(`document.querySelectorAll("[role=table] a").length === 1`)
 	js[chromedp.Void](p, `document.querySelector("[role=table] a").click()`)

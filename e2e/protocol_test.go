@@ -100,7 +100,7 @@ func (w *wire) greet(revision string) {
 	w.send(`{"jsonrpc":"2.0","method":"notifications/initialized"}`)
 }
 
-const waiver = `{"name":"waive_dues","arguments":{"vessel":"Marrow Light","eur":600,"because":"storm"},"_meta":{"progressToken":"x"%s}}`
+const waiver = `{"name":"waive_dues","arguments":{"vessel":"Gannet","eur":600,"because":"storm"},"_meta":{"progressToken":"x"%s}}`
 
 // newest is what requests of the newest revision carry.
 const newest = `"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientInfo":{"name":"probe","version":"1"},"io.modelcontextprotocol/clientCapabilities":{}`
@@ -132,7 +132,7 @@ func TestACallThatIsTakenBack(t *testing.T) {
 			call := fmt.Sprintf(waiver, meta)
 			if c.args[0] == "-dir" { // it has no office
 				call = strings.Replace(call, "waive_dues", "run_program", 1)
-				call = strings.Replace(call, `"vessel":"Marrow Light","eur":600,"because":"storm"`, `"code":"return 1","file":"one.js","language":"javascript"`, 1)
+				call = strings.Replace(call, `"vessel":"Gannet","eur":600,"because":"storm"`, `"code":"return 1","file":"one.js","language":"javascript"`, 1)
 			}
 			w.send(`{"jsonrpc":"2.0","id":7,"method":"tools/call","params":` + call + `}`)
 			w.next("that it waits", method("notifications/progress"))
