@@ -256,7 +256,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 
 	p.open("/drills")
 	p.click("Run all")
-	p.sees("25 passed")
+	p.sees("26 passed")
 	p.until(`document.querySelectorAll("svg [data-step]").length > 0`)
 	p.sound("drills")
 	js[chromedp.Void](p, `[...document.querySelectorAll("header button")].find(e => e.innerText === "dark").click()`)

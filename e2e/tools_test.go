@@ -210,7 +210,7 @@ func TestOurToolsAreOfferedOverTheProtocol(t *testing.T) {
 			for _, x := range list.Tools {
 				names[x.Name] = x
 			}
-			require.Len(t, names, 34, "twenty tools, four relays, ten agents")
+			require.Len(t, names, 35, "twenty-one tools, four relays, ten agents")
 			assert.True(t, names["berth_letter"].Annotations.ReadOnlyHint)
 			assert.Contains(t, names["consult_dues"].Description, "Ask dues, and get its answer: Works out what a stay costs")
 			assert.True(t, names["find_vessel"].Annotations.ReadOnlyHint)
@@ -276,7 +276,7 @@ func TestOurToolsAreOfferedOverTheProtocol(t *testing.T) {
 	c := client(t, &mcp.StreamableClientTransport{Endpoint: s.url + "/mcp"}, nil)
 	require.Eventually(t, func() bool {
 		list, err := c.ListTools(t.Context(), nil)
-		return err == nil && len(list.Tools) == 34
+		return err == nil && len(list.Tools) == 35
 	}, 20*time.Second, 50*time.Millisecond, "the list follows the files")
 }
 

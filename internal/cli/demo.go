@@ -22,6 +22,7 @@ import (
 	"stonebaton.example/core/right"
 	"stonebaton.example/examples/harbour"
 	"stonebaton.example/examples/harbour/office"
+	"stonebaton.example/examples/harbour/pages"
 	"stonebaton.example/examples/harbour/station"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
@@ -72,6 +73,7 @@ type ports struct {
 const (
 	officeToken   = "kelmere-office-token"
 	understudyKey = "kelmere-understudy-key"
+	searchKey     = "kelmere-search-key"
 )
 
 func (d *demo) run(ctx context.Context, addr string) error {
@@ -103,13 +105,15 @@ func (d *demo) run(ctx context.Context, addr string) error {
 		return err
 	}
 	env := map[string]string{"STONEBATON": self, "OFFICE_URL": "http://" + officeL.Addr().String(), "OFFICE_TOKEN": officeToken,
-		"UNDERSTUDY_URL": "http://" + understudyL.Addr().String() + "/v1", "UNDERSTUDY_KEY": understudyKey}
+		"UNDERSTUDY_URL": "http://" + understudyL.Addr().String() + "/v1", "UNDERSTUDY_KEY": understudyKey,
+		"SEARCH_URL": "http://" + officeL.Addr().String() + "/web", "SEARCH_KEY": searchKey}
 	if err := d.dotenv(env); err != nil {
 		return err
 	}
 	k.note("The harbour of Kelmere: everything about it is made up.\n")
 	k.note("  files       %s   (change them: they are read again at once)\n", d.dir)
 	k.note("  office      %s   the harbour office's own system\n", env["OFFICE_URL"])
+	k.note("  search      %s   a search of 320 pages\n", env["SEARCH_URL"])
 	k.note("  understudy  %s   the stand-in model\n", env["UNDERSTUDY_URL"])
 
 	g, ctx := errgroup.WithContext(ctx)
@@ -125,7 +129,10 @@ func (d *demo) run(ctx context.Context, addr string) error {
 		})
 		g.Go(func() error { <-ctx.Done(); return srv.Close() })
 	}
-	side(officeL, o.Handler())
+	outside := http.NewServeMux()
+	outside.Handle("/web/", http.StripPrefix("/web", pages.Handler(env["SEARCH_URL"], searchKey)))
+	outside.Handle("/", o.Handler())
+	side(officeL, outside)
 	a, err := app.Open(ctx, app.Config{Dir: d.dir, Data: d.data, Env: env, Own: k.own, Access: app.Access{Local: !d.signIn}, Logger: d.log})
 	if err != nil {
 		return err
