@@ -31,6 +31,10 @@ type Kind struct {
 	// calls may write to, and that of the command line which they start. Both may be "";
 	// nil is neither. What a tool may write is never read as part of the project.
 	Reach func(raw map[string]any) (writes, starts string)
+	// Heads names files of the project, beside its documents, whose first lines the contract of a
+	// tool is made of; Part.File gives them. Raw is what stands there, main the project's own
+	// document, sound or not. nil is none.
+	Heads func(raw, main map[string]any) []string
 }
 
 // Own is what a tool brings where its document does not say it.

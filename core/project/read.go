@@ -4,6 +4,7 @@ import (
 	_ "embed"
 	"encoding/json"
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
 	"regexp"
@@ -222,8 +223,61 @@ func (r *Reader) Load(dir fs.FS, env func(string) (string, bool)) (Source, []Pro
 			take(p, code[p])
 		}
 	}
+	r.heads(dir, &src)
 	probs = append(probs, r.withoutGranted(&src)...)
 	return src, probs
+}
+
+// maxHead bounds what of a file is read for a contract.
+const maxHead = 8 << 10
+
+// heads reads the first lines of files that contracts are made of.
+func (r *Reader) heads(dir fs.FS, src *Source) {
+	var main map[string]any
+	if docs, _ := parse(Main, src.Files[Main]); len(docs) > 0 {
+		main = docs[0].value
+	}
+	for _, f := range keysOf(src.Files) {
+		if path.Ext(f) != ".yaml" {
+			continue
+		}
+		docs, _ := parse(f, src.Files[f])
+		for _, d := range docs {
+			for _, k := range r.kinds {
+				raw, ok := d.value[k.Name].(map[string]any)
+				if d.kind != "tool" || !ok || k.Heads == nil {
+					continue
+				}
+				for _, name := range k.Heads(raw, main) {
+					if _, there := src.Files[name]; there || !fs.ValidPath(name) {
+						continue
+					}
+					if head, ok := headOf(dir, name); ok {
+						src.Files[name] = head
+					}
+				}
+			}
+		}
+	}
+}
+
+func headOf(dir fs.FS, name string) (string, bool) {
+	f, err := dir.Open(name)
+	if err != nil {
+		return "", false
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return "", false
+	}
+	raw, err := io.ReadAll(io.LimitReader(f, maxHead+1))
+	if err != nil {
+		return "", false
+	}
+	if len(raw) > maxHead {
+		raw = raw[:1+strings.LastIndexByte(string(raw[:maxHead]), '\n')]
+	}
+	return string(raw), true
 }
 
 // Apart says that a folder of this name holds no files of a project.

@@ -102,7 +102,7 @@ func Names() []Name {
 		{"args", "in a tool", "the arguments of the call"},
 		{"result", "says.done, sets", "the result of the call"},
 		{"gate.by, gate.because", "in a tool", "who agreed to the call, and what they said; empty where nobody was asked, and before"},
-		{"found", "ask, by, to of a gate", "the results of what looks_up names"},
+		{"found", "unless; ask, by, to of a gate", "the results of what looks_up names"},
 		{"notice.to, .address, .link, .kind, .ticket, .ask, .why, .agent, .tool, .args, .due", "notify of a gate", "who is told, where, and the link with which they decide; raised, reminder or escalated; what the ticket says"},
 		{"error", "says.failed", "status, class, say, body of the failure"},
 		{"response", "pick, fails_when", "status, body, headers of an HTTP reply; headers by names in small letters"},

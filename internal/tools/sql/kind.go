@@ -17,7 +17,7 @@ import (
 var shape string
 
 // Kind is the kind of tools that read tables, and change those of the project's own databases.
-var Kind = project.Kind{Name: "sql", Schema: shape, Brings: brings, Compile: compilePart}
+var Kind = project.Kind{Name: "sql", Schema: shape, Brings: brings, Compile: compilePart, Heads: heads}
 
 // Query is a read of tables, or a change of those of a database of the project.
 type Query struct {
@@ -29,6 +29,7 @@ type Query struct {
 	Params   *expr.Mapping     // nil: the arguments
 	Rows     int
 	One      bool
+	Ask      bool // the query is an argument of the call
 }
 
 // Statement is one of those that are done together.
@@ -49,11 +50,16 @@ type raw struct {
 	Params map[string]any
 	Rows   int
 	One    bool
+	Ask    bool
 }
 
 func brings(p *project.Part) project.Own {
 	var r raw
-	if p.Into(&r); len(r.Change) == 0 {
+	p.Into(&r)
+	if r.Ask {
+		return asks(p, &r)
+	}
+	if len(r.Change) == 0 {
 		return project.Own{}
 	}
 	rows := map[string]any{"type": "array", "items": map[string]any{"type": "object"}}
@@ -69,7 +75,10 @@ func brings(p *project.Part) project.Own {
 func compilePart(p *project.Part) project.Work {
 	var r raw
 	p.Into(&r)
-	q := &Query{Query: r.Query, Tables: map[string]string{}, Rows: 1000, One: r.One}
+	q := &Query{Query: r.Query, Tables: map[string]string{}, Rows: 1000, One: r.One, Ask: r.Ask}
+	if r.Ask {
+		q.Rows = askedRows
+	}
 	if r.Rows > 0 {
 		q.Rows = r.Rows
 	}
@@ -128,6 +137,9 @@ func compilePart(p *project.Part) project.Work {
 		if r.Watch != "" {
 			p.Report(project.Error, "/watch", "Remove it.", "watch: is for tools that change something")
 		}
+	}
+	if r.Ask {
+		lines = []string{"a query that the model writes"}
 	}
 	w.Line = strings.Join(strings.Fields(strings.Join(lines, "; ")), " ")
 	if q.Query != "" && !begins(q.Query, "SELECT", "WITH", "VALUES") {

@@ -100,15 +100,35 @@ func run(ctx context.Context, db *sqlx.DB, i deed.Invocation, q *Query, sent *le
 	fail := func(class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
 		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
 	}
-	params, err := bind(i, q.Query)
-	if err != nil {
-		return fail("config", "%v", err)
+	var params []any
+	var from sqlx.QueryerContext = db
+	done := func() error { return nil }
+	if q.Ask {
+		args, _ := i.Args.(map[string]any)
+		copied := *q
+		q = &copied
+		q.Query, _ = args["query"].(string)
+		sent.URL = strings.TrimSpace(q.Query)
+		if err := asked(q.Query); err != nil {
+			return fail("query", "%v", err)
+		}
+		conn, err := bounded(ctx, db)
+		if err != nil {
+			return fail("config", "%v", err)
+		}
+		from, done = conn, conn.Close
+	} else {
+		var err error
+		if params, err = bind(i, q.Query); err != nil {
+			return fail("config", "%v", err)
+		}
 	}
 	if raw, err := json.Marshal(params); err == nil && len(params) > 0 {
 		sent.Body = string(raw)
 	}
 	var media tools.Media
-	rows, more, err := read(ctx, db, q, params, &media)
+	rows, more, err := read(ctx, from, q, params, &media)
+	err = errors.Join(err, done()) // before it is explained, which asks the tables
 	if err != nil {
 		if ctx.Err() != nil {
 			return fail("timeout", "the query had not ended after %s", i.Tool.Timeout)
@@ -178,7 +198,7 @@ var quoted = regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*`)
 // unquoted takes out of a query what is no part of its grammar.
 func unquoted(q string) string { return quoted.ReplaceAllString(q, "''") }
 
-func read(ctx context.Context, db *sqlx.DB, q *Query, params []any, media *tools.Media) (out []map[string]any, more bool, err error) {
+func read(ctx context.Context, db sqlx.QueryerContext, q *Query, params []any, media *tools.Media) (out []map[string]any, more bool, err error) {
 	if err := oneAlone(q.Query); err != nil {
 		return nil, false, err
 	}
@@ -261,7 +281,11 @@ func explain(db *sqlx.DB, err error) string {
 	var all, columns []string
 	for _, t := range tables {
 		all = append(all, t.name+" ("+strings.Join(t.columns, ", ")+")")
-		columns = append(columns, t.columns...)
+		for _, c := range t.columns {
+			if !slices.Contains(columns, c) {
+				columns = append(columns, c)
+			}
+		}
 	}
 	names := columns
 	if m[1] == "table" {
@@ -303,6 +327,10 @@ func contents(db *sqlx.DB) []table {
 // no table, a name that is no argument, a column that is not there.
 func (h *Handler) Check(ctx context.Context, t *project.Tool) error {
 	q := t.Work.Spec.(*Query)
+	if q.Ask && q.In == nil {
+		_, err := h.open(q)
+		return err
+	}
 	if q.In != nil {
 		s, err := h.inMemory(q.In) // checking makes no file
 		if err != nil {
