@@ -4,7 +4,9 @@ import { useState } from "react";
 import { parse, words, type Detail, type Step } from "./api";
 import { query } from "./queries";
 import { named, below, span, spaced, verbs, when } from "./say";
+import { Link } from "react-router";
 import { MakeStub } from "./pages/bench";
+import { can, useWho } from "./who";
 import { Picture, Pictures } from "./files";
 import { SentView } from "./sent";
 import { Json, Note, Outside, Tabs } from "./ui/ui";
@@ -206,14 +208,23 @@ function CallIn({ d }: { d: Detail }) {
 }
 
 function CallOut({ d, run, lines }: { d: Detail; run: string; lines?: string }) {
+  const me = useWho();
   if (lines) return <pre className="px-4 py-3 text-[12px] break-words whitespace-pre-wrap" aria-live="polite">{lines}</pre>;
   const stub = d.step.kind === "call" && !d.step.stub && ["returned", "failed"].includes(d.step.status) ? <MakeStub tool={d.step.name} body={{ run, step: d.step.id }} /> : null;
-  if (d.out === undefined) return <><p className="px-4 py-3 text-ink-2">{d.note || d.words || "Nothing yet."}</p>{stub}</>;
+  const again = stub && can(me, "build") ? (
+    <p className="px-4 pb-3 text-[12px]">
+      <Link className="underline" to={`/bench/${d.step.name}`} state={{ args: d.args ?? d.in }}>
+        Change it, and call it again on the bench
+      </Link>
+    </p>
+  ) : null;
+  if (d.out === undefined) return <><p className="px-4 py-3 text-ink-2">{d.note || d.words || "Nothing yet."}</p>{again}{stub}</>;
   return (
     <div>
       <Json value={d.out} />
       <Pictures of={`runs/${encodeURIComponent(run)}`} files={d.sent?.files} />
       {d.note && <Note bad>{d.note}</Note>}
+      {again}
       {stub}
     </div>
   );

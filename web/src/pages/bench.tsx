@@ -1,7 +1,7 @@
 // Bench: each tool alone, with its contract, a form, what left and came back, the words the model would read, and the history of tries.
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useDeferredValue, useState, type FormEvent } from "react";
-import { NavLink, useParams } from "react-router";
+import { NavLink, useLocation, useParams } from "react-router";
 import { words, type Tool, type Tried } from "../api";
 import { change, query, stale, useChange } from "../queries";
 import { Pictures } from "../files";
@@ -103,7 +103,8 @@ export function Rung({ of }: { of: string }) {
 }
 
 function One({ tool }: { tool: Tool }) {
-  const [args, setArgs] = useState<Values>({});
+  const from = useLocation().state as { args?: Values } | null; // of a step that is to be called again
+  const [args, setArgs] = useState<Values>(from?.args ?? {});
   const [live, setLive] = useState<"live" | "stubs">(tool.handler === "stub" || (tool.effect !== "read" && tool.stubs > 0) ? "stubs" : "live");
   const [picked, setPicked] = useState<Tried>(); // of the tries before
   const [tab, setTab] = useState("result");
