@@ -3,6 +3,7 @@ package project
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -140,6 +141,9 @@ func (c *compiler) tool(d *document, from *brought) *Tool {
 		t.Unless = append(t.Unless, Saying{When: c.cond(d, sc.args(), at+"/when", u.When), Say: c.template(d, sc.args(), at+"/say", u.Say)})
 	}
 	if r.Link != "" {
+		if !writtenOut.MatchString(r.Link) {
+			c.report(Error, d.at("/link"), "Begin it with https://HOST/ and put values behind that.", "where the link leads must not be a value")
+		}
 		t.Link = c.template(d, sc.result(), "/link", r.Link)
 	}
 	if r.Says.Done != "" {
@@ -315,6 +319,9 @@ func (c *compiler) sets(d *document, r *rawTool, t *Tool, sc scopes) {
 
 // toolTimeout is the time a tool's call may take, where it says none.
 const toolTimeout = 10 * time.Second
+
+// writtenOut is a link whose host no value decides.
+var writtenOut = regexp.MustCompile(`^(?:https?://[^/{}\s@]+/|\$\{[A-Z_0-9]+(?::-[^}]*)?\}/)`)
 
 // rates gives tools that share a count the bounds that one of them says.
 func (c *compiler) rates() {
