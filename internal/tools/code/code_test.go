@@ -411,6 +411,14 @@ def past():
     os.write(1, b"to the descriptor\n")
     os.system("echo of a program")
     return 1
+def spoof() -> int:
+    "Write answers that nobody asked for."
+    for n in range(100): os.write(4, b'{"n": %d, "returns": "spoofed"}\n' % (n + 1000))
+    return 5
+def floods() -> int:
+    "Print very much."
+    for i in range(300000): print("x" * 100)
+    return 2
 def large():
     "Give too much."
     return "x" * (50 << 20)
@@ -427,6 +435,13 @@ def large():
 	r, bad := s.call("past", nil)
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, "to the descriptor\nof a program\n", r.Sent.Log)
+	r, bad = s.call("spoof", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.EqualValues(t, 5, r.Value, "an answer to no call is a line of the log")
+	r, bad = s.call("floods", nil)
+	require.Nil(t, bad, "%+v", bad)
+	assert.EqualValues(t, 2, r.Value)
+	assert.LessOrEqual(t, len(r.Sent.Log), 17<<10)
 	_, bad = s.call("large", nil)
 	require.NotNil(t, bad)
 	assert.Contains(t, bad.Say, "what it gave is larger than 4 MB")

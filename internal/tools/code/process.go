@@ -60,6 +60,7 @@ func (r *raised) String() string {
 
 // message is what a runner says.
 type message struct {
+	N         int                  `json:"n"` // of the call that it answers
 	Log       *string              `json:"log"`
 	Functions []functions.Function `json:"functions"`
 	Exports   []string             `json:"exports"`
@@ -222,6 +223,7 @@ type process struct {
 	out   *os.File
 	read  *bufio.Reader
 	kill  context.CancelFunc
+	n     int           // of calls that were begun
 	ended chan struct{} // closed when the process has ended
 	why   string        // then, why
 	log   *tail
@@ -396,7 +398,8 @@ func (c *call) say(line string) {
 
 // call has the process call a function. End says why it is of no more use; "" where it is.
 func (x *process) call(ctx context.Context, c *call, f functions.Function, args []byte, i deed.Invocation) (m message, end string) {
-	line := append(append([]byte(`{"call":`+strconv.Quote(f.Name)+`,"args":`), args...), x.by.order(f)...)
+	x.n++
+	line := append(append([]byte(`{"n":`+strconv.Itoa(x.n)+`,"call":`+strconv.Quote(f.Name)+`,"args":`), args...), x.by.order(f)...)
 	if slices.ContainsFunc(f.Params, func(p functions.Param) bool { return p.Name == "_session" }) {
 		session, err := json.Marshal(map[string]any{"state": i.Facts, "person": i.Person, "key": i.Key})
 		if err != nil {
@@ -438,7 +441,7 @@ func (x *process) heard(c *call) (m message, end string) {
 			return m, x.reason()
 		}
 		m = message{}
-		if err := json.Unmarshal(line, &m); err != nil || m.Log == nil && !m.answers() {
+		if err := json.Unmarshal(line, &m); err != nil || m.Log == nil && (!m.answers() || m.N != x.n) {
 			c.say(strings.ToValidUTF8(tools.Clip(strings.TrimRight(string(line), "\n"), 500), "�")) // it wrote past the runner
 			continue
 		}

@@ -1,8 +1,8 @@
 // Loads one file of functions, says which it exports, and carries calls of them out.
 //
-// Standard input brings a call in each line, {"call": NAME, "args": {…}, "order": […] | null,
+// Standard input brings a call in each line, {"n": NUMBER, "call": NAME, "args": {…}, "order": […] | null,
 // "session": {…}}; standard output gives {"log": LINE} as often as something is printed, and one
-// of {"returns": VALUE}, {"raises": {…}} or {"unfit": TEXT}. It begins with {"exports": […]} or
+// of {"returns": VALUE}, {"raises": {…}} or {"unfit": TEXT}, with the n of its call. It begins with {"exports": […]} or
 // {"broken": {…}}.
 import { spawnSync } from 'node:child_process'
 import fs from 'node:fs'
@@ -24,8 +24,13 @@ function put(text) {
 }
 const tell = (message) => put(JSON.stringify(message))
 
+const most = 64 << 10 // letters of a call that are told
 let rest = ''
+let room = most
 const take = (text) => {
+  if (room < 0) return
+  room -= text.length
+  if (room < 0) text = text.slice(0, 2000) + '\n… what was printed after this is not kept\n'
   const lines = (rest + text).split('\n')
   rest = lines.pop().slice(-4000)
   for (const line of lines) tell({ log: line.slice(0, 4000) })
@@ -104,6 +109,7 @@ function sessionOf(given = {}) {
 
 let table = {}
 async function call(m) {
+  room = most
   const [session, files, changes] = sessionOf(m.session)
   let v
   try {
@@ -112,16 +118,16 @@ async function call(m) {
     if (typeof v?.then === 'function') v = await v
   } catch (e) {
     end()
-    return tell({ raises: broke(e) })
+    return tell({ n: m.n, raises: broke(e) })
   }
   end()
   const bad = unfit(v)
-  if (bad) return tell({ unfit: bad })
+  if (bad) return tell({ n: m.n, unfit: bad })
   let text
   try {
-    text = JSON.stringify({ returns: v ?? null, sets: changes(), files }, plain)
+    text = JSON.stringify({ n: m.n, returns: v ?? null, sets: changes(), files }, plain)
   } catch (e) {
-    return tell({ unfit: 'the result, or the state, is not JSON: ' + e.message })
+    return tell({ n: m.n, unfit: 'the result, or the state, is not JSON: ' + e.message })
   }
   put(text)
 }

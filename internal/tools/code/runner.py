@@ -1,8 +1,8 @@
 # Loads one file of functions, says what they are, and carries calls of them out.
 #
-# Standard input brings a call in each line, {"call": NAME, "args": {…}, "session": {…}}; standard
+# Standard input brings a call in each line, {"n": NUMBER, "call": NAME, "args": {…}, "session": {…}}; standard
 # output gives {"log": LINE} as often as something is printed, and one of {"returns": VALUE},
-# {"raises": {…}} or {"unfit": TEXT}. It begins with {"functions": […]} or {"broken": {…}}.
+# {"raises": {…}} or {"unfit": TEXT}, with the n of its call. It begins with {"functions": […]} or {"broken": {…}}.
 import sys
 
 if sys.version_info < (3, 9):
@@ -42,6 +42,9 @@ def tell(message):
         data = data[os.write(WIRE_OUT, data):]
 
 
+MOST = 64 << 10  # letters of a call that are told
+
+
 class Log:
     """Takes what is printed, and tells each line of it."""
 
@@ -49,10 +52,14 @@ class Log:
 
     def __init__(self):
         self.rest = ""
+        self.room = MOST
 
     def write(self, text):
-        if os.getpid() != OWN:
+        if os.getpid() != OWN or self.room < 0:
             return len(text)
+        self.room -= len(text)
+        if self.room < 0:
+            text = text[:2000] + "\n… what was printed after this is not kept\n"
         lines = (self.rest + text).split("\n")
         self.rest = lines.pop()[-4000:]
         for line in lines:
@@ -510,6 +517,7 @@ def wait_for(awaitable):
 
 
 def call(m):
+    LOG.room = MOST
     fn, makers, alone, session, waits = TABLE[m["call"]]
     args = m["args"]
     for name, make in makers.items():
@@ -517,7 +525,7 @@ def call(m):
             try:
                 args[name] = make(args[name])
             except Exception as e:
-                tell({"raises": {"say": "the argument %s cannot be made of what was given: %s" % (name, said(e)), "file": "", "line": 0, "trace": "", "not_done": True}})
+                tell({"n": m["n"], "raises": {"say": "the argument %s cannot be made of what was given: %s" % (name, said(e)), "file": "", "line": 0, "trace": "", "not_done": True}})
                 return
     if session:
         s = args["_session"] = Session(m.get("session") or {})
@@ -532,19 +540,19 @@ def call(m):
         LOG.end()
         if isinstance(e, KeyboardInterrupt):
             raise
-        tell({"raises": told(e)})
+        tell({"n": m["n"], "raises": told(e)})
         return
     if os.getpid() != OWN:  # it forked, and this is what it left
         os._exit(0)
     if LOG.rest:
         LOG.end()
-    answer = {"returns": v}
+    answer = {"n": m["n"], "returns": v}
     try:
         if session:
             answer["sets"], answer["files"] = s.changes(m.get("session") or {}), s.files
         data = WRITE(answer)
     except (TypeError, ValueError, RecursionError) as e:
-        tell({"unfit": unfit(v) or "the result, or the state, is not JSON: " + said(e)})
+        tell({"n": m["n"], "unfit": unfit(v) or "the result, or the state, is not JSON: " + said(e)})
         return
     data = (data + "\n").encode()
     while data:
