@@ -167,7 +167,7 @@ func (s standing) listed(key, name string) (Edit, error) {
 	}
 	list, ok := d.value[key].([]any)
 	if !ok {
-		return Edit{}, &EditError{Say: fmt.Sprintf("%s of %s is no list", key, at), Text: key + ": [" + name + "]"}
+		return Edit{}, &EditError{Say: fmt.Sprintf("%s of %s is not a list", key, at), Text: key + ": [" + name + "]"}
 	}
 	if slices.Contains(list, any(name)) {
 		return Edit{File: s.file, Line: at.Line, Body: strings.Join(s.lines, "")}, nil

@@ -11,10 +11,10 @@ import (
 
 // Code is what a source of functions says of their files.
 type Code struct {
-	Files       []string `json:"files"` // of the project, or its folders
-	Interpreter string   `json:"interpreter"`
-	Keeps       bool     `json:"keeps"`   // what they keep in memory outlasts a call
-	AtOnce      int      `json:"at_once"` // calls of one file
+	Files   []string `json:"files"`   // of the project, or its folders
+	Runtime string   `json:"runtime"` // what runs them: a name or a path; "" is found
+	Keeps   bool     `json:"keeps"`   // what they keep in memory outlasts a call
+	AtOnce  int      `json:"at_once"` // calls of one file
 }
 
 var languages = map[string]string{".py": "python", ".js": "javascript", ".mjs": "javascript", ".cjs": "javascript", ".ts": "javascript", ".mts": "javascript"}
@@ -28,7 +28,7 @@ func Languages() []string { return keysOf(languages) }
 // rawCode is what a source document says under code:.
 type rawCode struct {
 	File          any
-	Interpreter   string
+	Runtime       string
 	KeepsState    bool `json:"keeps_state"`
 	AtOnce        int  `json:"at_once"`
 	Env           map[string]string
@@ -48,7 +48,7 @@ const (
 )
 
 func (c *compiler) codeOf(d *document, r *rawCode, s *SourceDoc) {
-	s.Code = &Code{Interpreter: c.vars(d, "/code/interpreter", r.Interpreter), Keeps: r.KeepsState, AtOnce: cmp.Or(r.AtOnce, codeAtOnce)}
+	s.Code = &Code{Runtime: c.vars(d, "/code/runtime", r.Runtime), Keeps: r.KeepsState, AtOnce: cmp.Or(r.AtOnce, codeAtOnce)}
 	if s.Code.Keeps {
 		if s.Code.AtOnce = 1; r.AtOnce > 1 {
 			c.report(Error, d.at("/code/at_once"), "Omit it, or keeps_state.", "what is kept in memory is in one process, which takes one call at a time")

@@ -174,7 +174,7 @@ func (p *Project) Outside() []Outside {
 // Outside says what the source starts outside the sandbox: its command.
 func (s *SourceDoc) Outside() (Outside, bool) {
 	if s.Bounds.Bare && s.Code != nil {
-		key := append([]string{"source", s.Name, "code", s.Code.Interpreter}, s.Code.Files...)
+		key := append([]string{"source", s.Name, "code", s.Code.Runtime}, s.Code.Files...)
 		for _, k := range keysOf(s.Env) {
 			key = append(key, k+"="+s.Env[k])
 		}

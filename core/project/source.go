@@ -290,7 +290,7 @@ func (c *compiler) source(d *document) {
 	if s.Code != nil && len(r.Take.names) == 0 { // all of them
 		for i, o := range cat.Tools {
 			if o.Fault != "" {
-				c.report(Warning, o.At, "Fix it, or begin its name with _ if it is no tool.", "%s is left out: %s", o.Name, o.Fault)
+				c.report(Warning, o.At, "Fix it, or begin its name with _ if it is not a tool.", "%s is left out: %s", o.Name, o.Fault)
 				c.names["tool "+ToolName(r.Prefix+o.Tool)] = o.At
 				continue
 			}

@@ -25,7 +25,7 @@ func InspectFunctions(ctx context.Context, secrets *secret.Store, dir, file, aro
 	d := project.OneFile(file)
 	if at := filepath.Join(around, ".venv", "bin", "python"); around != "" && project.Language(file) == "python" {
 		if _, err := os.Stat(at); err == nil {
-			d.Code.Interpreter = at
+			d.Code.Runtime = at
 		}
 	}
 	cat, err := h.Catalogue(ctx, d)

@@ -54,7 +54,7 @@ var sourceCommand = command{
 			if project.Language(args[1]) != "" {
 				inspect = func(file string) (api.Inspected, error) {
 					if _, err := os.Stat(file); err != nil {
-						return api.Inspected{}, fmt.Errorf("there is no file %s", file)
+						return api.Inspected{}, fmt.Errorf("%s was not found", file)
 					}
 					return app.InspectFunctions(ctx, secret.New(os.LookupEnv), filepath.Dir(file), filepath.Base(file), or(*dir, "."))
 				}

@@ -61,7 +61,7 @@ func TestAnEndpointWithHabitsOfItsOwn(t *testing.T) {
 	m.URL = srv.URL + "/none"
 	_, bad = w.List(context.Background(), m)
 	require.NotNil(t, bad)
-	assert.Contains(t, bad.Say, "is no list of models")
+	assert.Contains(t, bad.Say, "is not a list of models")
 	m.URL = "http://127.0.0.1:1"
 	_, bad = w.List(context.Background(), m)
 	require.NotNil(t, bad)

@@ -173,7 +173,7 @@ func (w *Wire) List(ctx context.Context, m *project.Model) ([]string, *deed.Mode
 		} `json:"data"`
 	}
 	if err := json.Unmarshal(raw, &list); err != nil || list.Data == nil {
-		return nil, fail("reply", "Its endpoint may have no such list; write the name that its own description says.", "what the endpoint of the model %q answers is no list of models", m.Name)
+		return nil, fail("reply", "Its endpoint may have no such list; write the name that its own description says.", "what the endpoint of the model %q answers is not a list of models", m.Name)
 	}
 	out := []string{}
 	for _, x := range list.Data {

@@ -219,7 +219,7 @@ func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 	if _, _, err := tools.Grants(h.dir, src.Bounds.Reads, src.Bounds.Writes); err != nil {
 		return err
 	}
-	_, err := h.interpreter(src, t.Remote.File)
+	_, err := h.runtime(src, t.Remote.File)
 	return err
 }
 

@@ -447,18 +447,18 @@ def large():
 	assert.Contains(t, bad.Say, "what it gave is larger than 4 MB")
 }
 
-func TestInterpreters(t *testing.T) {
-	s := of(t, "shop.py", shop, "interpreter: no-such-python")
+func TestRuntimes(t *testing.T) {
+	s := of(t, "shop.py", shop, "runtime: no-such-python")
 	assert.ErrorContains(t, s.offers(), `there is no program "no-such-python" on this machine, which is to run shop.py`)
-	s = of(t, "shop.py", shop, "interpreter: ./gone")
+	s = of(t, "shop.py", shop, "runtime: ./gone")
 	assert.ErrorContains(t, s.offers(), "there is no program ./gone")
-	s = of(t, "shop.mjs", "export function a() {}", "interpreter: ./old-node")
+	s = of(t, "shop.mjs", "export function a() {}", "runtime: ./old-node")
 	s.write("old-node", "#!/bin/sh\necho v18.20.1\n")
 	require.NoError(t, os.Chmod(filepath.Join(s.dir, "old-node"), 0o755))
 	assert.ErrorContains(t, s.offers(), "is Node 18.20, and 20.10 or newer is needed for shop.mjs")
 	s.write("old-node", "#!/bin/sh\necho v21.0.0\n")
 
-	ts := of(t, "shop.ts", "export function a() {}", "interpreter: ./node")
+	ts := of(t, "shop.ts", "export function a() {}", "runtime: ./node")
 	ts.write("node", "#!/bin/sh\necho v20.12.0\n")
 	require.NoError(t, os.Chmod(filepath.Join(ts.dir, "node"), 0o755))
 	assert.ErrorContains(t, ts.offers(), "TypeScript needs 22.6 or newer for shop.ts; or write its types into comments of a .mjs")

@@ -211,7 +211,7 @@ func (p *pool) ready(stamp string) *process {
 
 // process runs the functions of one file. It serves one call at a time.
 type process struct {
-	by        interpreter
+	by        runtime
 	text      string // of the file
 	stamp     string
 	slots     chan struct{}
@@ -292,7 +292,7 @@ func (h *Handler) start(ctx context.Context, src *project.SourceDoc, file string
 // spec gives what runs of a file.
 func (h *Handler) spec(src *project.SourceDoc, file string, x *process) (sandbox.Spec, error) {
 	var err error
-	if x.by, err = h.interpreter(src, file); err != nil {
+	if x.by, err = h.runtime(src, file); err != nil {
 		return sandbox.Spec{}, err
 	}
 	b := src.Bounds

@@ -90,7 +90,7 @@ func TestADatabaseIsMadeAndChanged(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(r.data, "river.db"))
 	require.NoError(t, r.h.Check(t.Context(), r.p.Tools["take"]))
 	assert.NoFileExists(t, filepath.Join(r.data, "river.db"), "checking makes none")
-	assert.Equal(t, "M1 M3", r.free(), "empty cells are no text")
+	assert.Equal(t, "M1 M3", r.free(), "empty cells are NULL")
 	tool := r.p.Tools["take"]
 	assert.Equal(t, ledger.Write, tool.Effect)
 	assert.NotNil(t, tool.Gate, "a change waits for a person where its file says nothing")

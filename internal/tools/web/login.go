@@ -107,7 +107,7 @@ func (g *loggingIn) Token() (*oauth2.Token, error) {
 	}
 	token, _ := v.(string)
 	if token == "" || strings.ContainsAny(token, "\r\n") {
-		return fail("%s is no text in its answer", strings.TrimPrefix(l.Where, "="))
+		return fail("%s is not a text in its answer", strings.TrimPrefix(l.Where, "="))
 	}
 	g.client.secrets.Keep("login token", token)
 	return &oauth2.Token{AccessToken: token}, nil

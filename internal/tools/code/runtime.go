@@ -17,8 +17,8 @@ import (
 	"stonebaton.example/internal/tools"
 )
 
-// interpreter is what runs a file.
-type interpreter struct {
+// runtime is what runs a file.
+type runtime struct {
 	language string   // python or javascript
 	program  string   // absolute
 	reads    []string // beside the system's, what it needs
@@ -27,7 +27,7 @@ type interpreter struct {
 }
 
 // line gives the command line that loads a file.
-func (p interpreter) line(file string) []string {
+func (p runtime) line(file string) []string {
 	if p.language == "python" {
 		return []string{p.program, "-I", "-B", "-X", "utf8", "-c", python, file}
 	}
@@ -39,7 +39,7 @@ func (p interpreter) line(file string) []string {
 }
 
 // order gives what a call says of how a function takes its arguments.
-func (p interpreter) order(f functions.Function) string {
+func (p runtime) order(f functions.Function) string {
 	if p.language == "python" || f.Fields {
 		return ""
 	}
@@ -55,7 +55,7 @@ func (p interpreter) order(f functions.Function) string {
 }
 
 // install says how a package that is missing comes to where it is found.
-func (p interpreter) install(name, neighbour string) string {
+func (p runtime) install(name, neighbour string) string {
 	switch {
 	case neighbour != "":
 		return fmt.Sprintf("%s is beside it, but only what file: names can be read: write file: [%s] with both, or name their folder.", neighbour, neighbour)
@@ -84,12 +84,12 @@ func (h *Handler) neighbour(src *project.SourceDoc, file, missing string) string
 	return ""
 }
 
-// interpreter finds what runs a file: what its source names, the environment beside it or the
+// runtime finds what runs a file: what its source names, the environment beside it or the
 // project, or the system's.
-func (h *Handler) interpreter(src *project.SourceDoc, file string) (interpreter, error) {
+func (h *Handler) runtime(src *project.SourceDoc, file string) (runtime, error) {
 	language := project.Language(file)
-	p := interpreter{language: language}
-	own := src.Code.Interpreter
+	p := runtime{language: language}
+	own := src.Code.Runtime
 	switch {
 	case own != "" && strings.ContainsRune(own, '/'):
 		p.program = tools.Place(h.dir, own)
@@ -115,7 +115,7 @@ func (h *Handler) interpreter(src *project.SourceDoc, file string) (interpreter,
 	if p.program == "" {
 		name := map[string]string{"python": "python3", "javascript": "node"}[language]
 		if p.program = onPath(name); p.program == "" {
-			return p, fmt.Errorf("there is no %s on this machine, which runs %s: install it, or name one as its interpreter", name, file)
+			return p, fmt.Errorf("there is no %s on this machine, which runs %s: install it, or name one as its runtime", name, file)
 		}
 	}
 	var err error
@@ -152,9 +152,9 @@ func real(p string) string {
 	return p
 }
 
-// needs lists what an interpreter has to read beside what is the system's: its installation, an
+// needs lists what a runtime has to read beside what is the system's: its installation, an
 // environment of the project, and packages beside the file.
-func (h *Handler) needs(file string, p interpreter) ([]string, error) {
+func (h *Handler) needs(file string, p runtime) ([]string, error) {
 	var out []string
 	program := real(p.program)
 	if !sandbox.Readable(program, nil) {
@@ -190,7 +190,7 @@ func exists(at string) bool { _, err := os.Stat(at); return err == nil }
 
 var onPaths sync.Map // the programs that were found, by name and PATH
 
-// onPath finds an interpreter by its name. What stands in its place to choose one of several, as a
+// onPath finds a runtime by its name. What stands in its place to choose one of several, as a
 // script does, is asked which it is.
 func onPath(name string) string {
 	key := name + "\x00" + os.Getenv("PATH")
