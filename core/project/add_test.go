@@ -91,7 +91,7 @@ func TestWhatCannotBeAdded(t *testing.T) {
 		`there is a file x.yaml already`:                                                                         {Kind: "tool", Name: "x"},
 		`agents hand over to agents, and not to a tool`:                                                          {Kind: "tool", Name: "x1", PassesFrom: []string{"desk"}},
 		`agents have tools, and no drill`:                                                                        {Kind: "drill", Name: "x1", To: []string{"desk"}},
-		`passes_to of list.yaml:2:12 is not a list`:                                                                 {Kind: "agent", Name: "x1", PassesFrom: []string{"odd"}},
+		`passes_to of list.yaml:2:12 is not a list`:                                                              {Kind: "agent", Name: "x1", PassesFrom: []string{"odd"}},
 	} {
 		_, err := project.Add(src, a)
 		assert.ErrorContains(t, err, say)

@@ -27,18 +27,12 @@ func Languages() []string { return keysOf(languages) }
 
 // rawCode is what a source document says under code:.
 type rawCode struct {
-	File          any
-	Runtime       string
-	KeepsState    bool `json:"keeps_state"`
-	AtOnce        int  `json:"at_once"`
-	Env           map[string]string
-	Sandbox       string
-	Reads, Writes []string
-	Network       Network
-	MemoryMB      int `json:"memory_mb"`
-	DiskMB        int `json:"disk_mb"`
-	Processes     int
-	Timeout       string
+	File       any
+	Runtime    string
+	KeepsState bool `json:"keeps_state"`
+	AtOnce     int  `json:"at_once"`
+	Timeout    string
+	rawProgram
 }
 
 // Bounds of files of functions, where their source sets none.
@@ -68,14 +62,7 @@ func (c *compiler) codeOf(d *document, r *rawCode, s *SourceDoc) {
 		}
 		s.Code.Files = append(s.Code.Files, name)
 	}
-	s.Bounds = Bounds{Bare: r.Sandbox == "none" || r.Sandbox == "" && c.p.Bare, Reads: c.reads(d, "/code/reads", "reads", r.Reads), Network: c.network(d, "/code/network", r.Network),
-		MemoryMB: cmp.Or(r.MemoryMB, 1024), DiskMB: cmp.Or(r.DiskMB, 256), Processes: cmp.Or(r.Processes, 64)}
-	for i, name := range r.Writes {
-		s.Bounds.Writes = append(s.Bounds.Writes, c.inside(d, fmt.Sprintf("/code/writes/%d", i), name))
-	}
-	for k, v := range r.Env {
-		s.Env[k] = c.vars(d, "/code/env/"+k, v)
-	}
+	c.program(d, "/code", &r.rawProgram, s)
 	if s.Timeout = codeTimeout; r.Timeout != "" {
 		s.Timeout = span(r.Timeout)
 	}

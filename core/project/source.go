@@ -168,16 +168,10 @@ func (r *Reader) Sources(src Source) []*SourceDoc {
 type rawSource struct {
 	Source, Prefix string
 	MCP            *struct {
-		Command       []string
-		Env           map[string]string
-		URL, Timeout  string
-		Auth          *RawAuth
-		Sandbox       string
-		Reads, Writes []string
-		Network       Network
-		MemoryMB      int `json:"memory_mb"`
-		DiskMB        int `json:"disk_mb"`
-		Processes     int
+		Command      []string
+		URL, Timeout string
+		Auth         *RawAuth
+		rawProgram
 	}
 	OpenAPI *struct {
 		Document, Server   string
@@ -190,6 +184,32 @@ type rawSource struct {
 	Take    taken
 	Effects map[string]string
 	Tune    map[string]map[string]any
+}
+
+// rawProgram is what a source says of the program that it runs.
+type rawProgram struct {
+	Env           map[string]string
+	Sandbox       string
+	Reads, Writes []string
+	Network       Network
+	MemoryMB      int `json:"memory_mb"`
+	DiskMB        int `json:"disk_mb"`
+	Processes     int
+}
+
+// program compiles what a source says, at a path, of the program that it runs.
+func (c *compiler) program(d *document, at string, r *rawProgram, s *SourceDoc) {
+	s.Bounds = Bounds{Bare: r.Sandbox == "none" || r.Sandbox == "" && c.p.Bare, Reads: c.reads(d, at+"/reads", "reads", r.Reads), Network: c.network(d, at+"/network", r.Network),
+		MemoryMB: cmp.Or(r.MemoryMB, 1024), DiskMB: cmp.Or(r.DiskMB, 256), Processes: cmp.Or(r.Processes, 64)}
+	for i, name := range r.Writes {
+		s.Bounds.Writes = append(s.Bounds.Writes, c.inside(d, fmt.Sprintf("%s/writes/%d", at, i), name))
+	}
+	if s.Bounds.Bare && len(s.Bounds.Network.Hosts) > 0 {
+		c.report(Error, d.at(at+"/network"), "Omit network, or run it in the sandbox.", "network: nothing keeps a program with sandbox: none from other hosts")
+	}
+	for k, v := range r.Env {
+		s.Env[k] = c.vars(d, at+"/env/"+k, v)
+	}
 }
 
 // What begins the names of resources and prompts among the offers of a source.
@@ -246,17 +266,7 @@ func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 			c.inTheOpen(d, fmt.Sprintf("/mcp/command/%d", i), a)
 			s.Command = append(s.Command, c.vars(d, fmt.Sprintf("/mcp/command/%d", i), a))
 		}
-		s.Bounds = Bounds{Bare: m.Sandbox == "none" || m.Sandbox == "" && c.p.Bare, Reads: c.reads(d, "/mcp/reads", "reads", m.Reads), Network: c.network(d, "/mcp/network", m.Network),
-			MemoryMB: cmp.Or(m.MemoryMB, 1024), DiskMB: cmp.Or(m.DiskMB, 256), Processes: cmp.Or(m.Processes, 64)}
-		for i, name := range m.Writes {
-			s.Bounds.Writes = append(s.Bounds.Writes, c.inside(d, fmt.Sprintf("/mcp/writes/%d", i), name))
-		}
-		if s.Bounds.Bare && len(s.Bounds.Network.Hosts) > 0 {
-			c.report(Error, d.at("/mcp/network"), "Omit network, or run it in the sandbox.", "network: nothing keeps a program with sandbox: none from other hosts")
-		}
-		for k, v := range m.Env {
-			s.Env[k] = c.vars(d, "/mcp/env/"+k, v)
-		}
+		c.program(d, "/mcp", &m.rawProgram, s)
 		if m.Timeout != "" {
 			s.Timeout = span(m.Timeout)
 		}

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"maps"
 	"sync"
 	"time"
 
@@ -36,25 +37,35 @@ func Beside(ctx context.Context, p *project.Project, handlers engine.Tools, bl e
 
 // besideOne makes one read; the text says why it cannot be made.
 func besideOne(ctx context.Context, p *project.Project, handlers engine.Tools, b project.Beside, person string, facts map[string]any) (any, string) {
-	t := p.Tools[b.Tool]
 	vars := scope.Values{Project: p.Name, Person: person, At: time.Now(), Zone: p.Zone, State: facts, StateDoc: p.State.Doc()}.Vars()
-	args := any(map[string]any{})
-	if b.Args != nil {
-		var err error
-		if args, err = b.Args.Fill(vars); err != nil {
-			return nil, err.Error()
-		}
-	}
-	val, _, faults := t.Input.Repair(args)
-	if len(faults) > 0 {
-		return nil, schema.Say(faults)
-	}
-	vars["args"], vars["gate"] = expr.Typed(t.Input.Doc(), val), scope.GateOf("", "")
-	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
-	defer cancel()
-	r, bad := handlers.Call(ctx, deed.Invocation{Project: p, Tool: t, Args: val, Vars: vars, Facts: facts, Key: ledger.Key("beside", ledger.StepID(b.Tool)), Person: person})
+	vars["gate"] = scope.GateOf("", "")
+	v, bad := readOnce(ctx, handlers, deed.Invocation{Project: p, Tool: p.Tools[b.Tool], Vars: vars, Facts: facts, Key: ledger.Key("beside", ledger.StepID(b.Tool)), Person: person}, b.Args)
 	if bad != nil {
 		return nil, bad.Say
 	}
-	return r.Value, ""
+	return v, ""
+}
+
+// readOnce makes a read of which nothing is kept, with arguments over the values of the invocation.
+func readOnce(ctx context.Context, handlers engine.Tools, i deed.Invocation, args *expr.Mapping) (any, *deed.Failure) {
+	given := any(map[string]any{})
+	if args != nil {
+		var err error
+		if given, err = args.Fill(i.Vars); err != nil {
+			return nil, deed.NotDone("args", "%v", err)
+		}
+	}
+	val, _, faults := i.Tool.Input.Repair(given)
+	if len(faults) > 0 {
+		return nil, deed.NotDone("args", "%s", schema.Say(faults))
+	}
+	i.Args, i.Vars = val, maps.Clone(i.Vars)
+	i.Vars["args"] = expr.Typed(i.Tool.Input.Doc(), val)
+	ctx, cancel := context.WithTimeout(ctx, i.Tool.Timeout)
+	defer cancel()
+	r, bad := handlers.Call(ctx, i)
+	if bad != nil {
+		return nil, bad
+	}
+	return r.Value, nil
 }

@@ -107,29 +107,14 @@ func lookedUp(ctx context.Context, p *project.Project, t *project.Tool, handlers
 	found := map[string]any{}
 	for _, l := range t.LooksUp {
 		read := p.Tools[l.Tool]
-		args := any(map[string]any{})
-		if l.Args != nil {
-			var err error
-			if args, err = l.Args.Fill(vars); err != nil {
-				return loop.Unread(t, l.Name, err.Error()), true
-			}
-		}
-		val, _, faults := read.Input.Repair(args)
-		if len(faults) > 0 {
-			return loop.Unread(t, l.Name, schema.Say(faults)), true
-		}
-		seen := maps.Clone(vars)
-		seen["args"] = expr.Typed(read.Input.Doc(), val)
-		within, cancel := context.WithTimeout(ctx, read.Timeout)
-		r, bad := handlers.Call(within, deed.Invocation{Project: p, Tool: read, Args: val, Vars: seen, Facts: facts, Key: ledger.Key("bench", ledger.StepID(l.Name)), Stub: stub, Bench: true, Person: person})
-		cancel()
+		v, bad := readOnce(ctx, handlers, deed.Invocation{Project: p, Tool: read, Vars: vars, Facts: facts, Key: ledger.Key("bench", ledger.StepID(l.Name)), Stub: stub, Bench: true, Person: person}, l.Args)
 		switch {
 		case bad != nil && bad.Class == "not_found":
 			found[l.Name] = nil
 		case bad != nil:
 			return loop.Unread(t, l.Name, bl.Text(bad.Say)), true
 		default:
-			found[l.Name] = expr.Typed(read.Output.Doc(), bl.Value(r.Value))
+			found[l.Name] = expr.Typed(read.Output.Doc(), bl.Value(v))
 		}
 	}
 	if len(t.LooksUp) == 0 {

@@ -542,6 +542,12 @@ def environment() -> str:
 	assert.NoError(t, s.h.Check(t.Context(), s.p.Tools["reads"]))
 }
 
+func TestHostsAreNamedForTheSandboxAlone(t *testing.T) {
+	s := of(t, "shop.py", "def a() -> int:\n    'Tell.'\n    return 1\n", "sandbox: none", "network: [pages.example]")
+	require.NoError(t, s.offers())
+	assert.Contains(t, s.problems(), "nothing keeps a program with sandbox: none from other hosts")
+}
+
 func TestACallThatWaitsForOthersIsTakenBack(t *testing.T) {
 	s := python(t, "def hang():\n    'Wait.'\n    print('begun')\n    while True: pass\n", "at_once: 1")
 	begun, free := make(chan bool, 1), make(chan bool)

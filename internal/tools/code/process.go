@@ -226,7 +226,7 @@ type process struct {
 	n     int           // of calls that were begun
 	ended chan struct{} // closed when the process has ended
 	why   string        // then, why
-	log   *tail
+	log   *tools.Tail   // what is written past the runner
 }
 
 // maxText bounds a file of functions.
@@ -246,7 +246,7 @@ func (h *Handler) start(ctx context.Context, src *project.SourceDoc, file string
 	if len(raw) > maxText {
 		return nil, fmt.Errorf("%s has %d bytes; a file of functions may have %d at most", file, len(raw), maxText)
 	}
-	x := &process{text: string(raw), hashes: map[string]ledger.Hash{}, ended: make(chan struct{}), log: &tail{}}
+	x := &process{text: string(raw), hashes: map[string]ledger.Hash{}, ended: make(chan struct{}), log: tools.NewTail(maxLog)}
 	spec, err := h.spec(src, file, x)
 	if err != nil {
 		return nil, err
@@ -446,7 +446,7 @@ func (x *process) heard(c *call) (m message, end string) {
 			continue
 		}
 		if m.Log == nil {
-			if past := x.log.take(); past != "" {
+			if past := strings.TrimRight(x.log.Take(), "\n"); past != "" {
 				c.say(past)
 			}
 			return m, ""
@@ -483,7 +483,7 @@ const maxFileBytes = 40 << 20
 func (x *process) reason() string {
 	x.kill()
 	<-x.ended
-	if past := strings.TrimSpace(x.log.take()); past != "" {
+	if past := strings.TrimSpace(x.log.Take()); past != "" {
 		lines := strings.Split(past, "\n")
 		return x.why + "; it wrote: " + tools.Clip(lines[len(lines)-1], 200)
 	}
@@ -507,27 +507,4 @@ func (x *process) hash(file string, f functions.Function) ledger.Hash {
 		x.hashes[f.Name] = h
 	}
 	return h
-}
-
-// tail keeps the end of what is written past the runner.
-type tail struct {
-	mu sync.Mutex
-	b  []byte
-}
-
-func (t *tail) Write(p []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.b = append(t.b, p...); len(t.b) > maxLog {
-		t.b = t.b[len(t.b)-maxLog:]
-	}
-	return len(p), nil
-}
-
-func (t *tail) take() string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	s := strings.ToValidUTF8(strings.TrimRight(string(t.b), "\n"), "�")
-	t.b = nil
-	return s
 }

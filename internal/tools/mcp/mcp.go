@@ -72,31 +72,10 @@ type conn struct {
 	mu       sync.Mutex
 	key      string // what it was started from
 	session  *mcp.ClientSession
-	log      *tail
+	log      *tools.Tail
 	starts   int
 	hashes   map[string]ledger.Hash // of the inputs of what it offers now
 	progress sync.Map               // token → io.Writer
-}
-
-// tail keeps the end of what is written to it.
-type tail struct {
-	mu sync.Mutex
-	b  []byte
-}
-
-func (t *tail) Write(p []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.b = append(t.b, p...); len(t.b) > maxLog {
-		t.b = t.b[len(t.b)-maxLog:]
-	}
-	return len(p), nil
-}
-
-func (t *tail) String() string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return strings.ToValidUTF8(string(t.b), "�")
 }
 
 func (s *Servers) conn(src *project.SourceDoc) *conn {
@@ -104,7 +83,7 @@ func (s *Servers) conn(src *project.SourceDoc) *conn {
 	defer s.mu.Unlock()
 	c := s.conns[src.Name]
 	if c == nil {
-		c = &conn{log: &tail{}, connecting: make(chan struct{}, 1)}
+		c = &conn{log: tools.NewTail(maxLog), connecting: make(chan struct{}, 1)}
 		s.conns[src.Name] = c
 	}
 	return c
@@ -393,7 +372,7 @@ func (s *Servers) Check(_ context.Context, t *project.Tool) error {
 func (s *Servers) Call(ctx context.Context, i deed.Invocation) (deed.Result, *deed.Failure) {
 	remote := i.Tool.Remote
 	src := remote.Source
-	log := &tail{}
+	log := tools.NewTail(maxLog)
 	raw, err := json.Marshal(i.Args)
 	if err != nil {
 		raw = nil

@@ -35,22 +35,11 @@ func loginKey(l *project.Login) string {
 
 // login gives the token of a login route, and posts the credentials where there is none yet.
 func (c *Client) login(ctx context.Context, l *project.Login) (string, error) {
-	key := loginKey(l)
-	c.mu.Lock()
-	src := c.tokens[key]
-	if src == nil {
-		src = oauth2.ReuseTokenSource(nil, &loggingIn{c, l}) // those who come together wait for one
-		c.tokens[key] = src
-	}
-	c.mu.Unlock()
-	t, err := src.Token()
+	t, err := c.kept(loginKey(l), func() (oauth2.TokenSource, error) { return oauth2.ReuseTokenSource(nil, &loggingIn{c, l}), nil }, func(err error) error { return err })
 	if err != nil {
-		c.mu.Lock()
-		delete(c.tokens, key) // the secret may be another one the next time
-		c.mu.Unlock()
 		return "", err
 	}
-	return t.AccessToken, ctx.Err()
+	return t, ctx.Err()
 }
 
 // loggingIn posts credentials for a token.

@@ -257,18 +257,14 @@ func tokenKey(o *project.OAuth) string {
 }
 
 func (c *Client) token(ctx context.Context, o *project.OAuth) (string, error) {
-	key := tokenKey(o)
-	c.mu.Lock()
-	src := c.tokens[key]
-	c.mu.Unlock()
-	if src == nil {
+	t, err := c.kept(tokenKey(o), func() (oauth2.TokenSource, error) {
 		secret, err := c.secrets.Expand(o.ClientSecret)
 		if err != nil {
-			return "", err
+			return nil, err
 		}
 		id, err := c.secrets.Expand(o.ClientID)
 		if err != nil {
-			return "", err
+			return nil, err
 		}
 		cfg := clientcredentials.Config{ClientID: id, ClientSecret: secret, TokenURL: o.TokenURL, Scopes: o.Scopes}
 		if o.Audience != "" {
@@ -277,28 +273,47 @@ func (c *Client) token(ctx context.Context, o *project.OAuth) (string, error) {
 		// the source outlives this request, so it must not end with it
 		bounded := *c.open
 		bounded.Timeout = 15 * time.Second
-		src = cfg.TokenSource(context.WithValue(context.Background(), oauth2.HTTPClient, &bounded))
-		c.mu.Lock()
-		c.tokens[key] = src
-		c.mu.Unlock()
-	}
-	t, err := src.Token()
-	if err != nil {
-		c.mu.Lock()
-		delete(c.tokens, key) // the secret may be another one the next time
-		c.mu.Unlock()
+		return cfg.TokenSource(context.WithValue(context.Background(), oauth2.HTTPClient, &bounded)), nil
+	}, func(err error) error {
 		var re *oauth2.RetrieveError
 		if errors.As(err, &re) {
 			say := re.ErrorDescription
 			if say == "" {
 				say = re.ErrorCode
 			}
-			return "", &TokenError{strings.TrimSuffix(fmt.Sprintf("%s gave no token: it answered %d %s", o.TokenURL, re.Response.StatusCode, say), " ")}
+			return &TokenError{strings.TrimSuffix(fmt.Sprintf("%s gave no token: it answered %d %s", o.TokenURL, re.Response.StatusCode, say), " ")}
 		}
-		return "", &TokenError{fmt.Sprintf("%s gave no token: %v", o.TokenURL, Brief(err))}
+		return &TokenError{fmt.Sprintf("%s gave no token: %v", o.TokenURL, Brief(err))}
+	})
+	if err != nil {
+		return "", err
 	}
-	c.secrets.Keep("OAuth token", t.AccessToken)
-	return t.AccessToken, ctx.Err()
+	c.secrets.Keep("OAuth token", t)
+	return t, ctx.Err()
+}
+
+// kept gives the token of a source that is kept, made where there is none yet. What fails is asked
+// anew the next time, since the secret may be another one then.
+func (c *Client) kept(key string, fresh func() (oauth2.TokenSource, error), explain func(error) error) (string, error) {
+	c.mu.Lock()
+	src := c.tokens[key]
+	if src == nil { // those who come together wait for one
+		var err error
+		if src, err = fresh(); err != nil {
+			c.mu.Unlock()
+			return "", err
+		}
+		c.tokens[key] = src
+	}
+	c.mu.Unlock()
+	t, err := src.Token()
+	if err != nil {
+		c.mu.Lock()
+		delete(c.tokens, key)
+		c.mu.Unlock()
+		return "", explain(err)
+	}
+	return t.AccessToken, nil
 }
 
 // Forget drops the token of a client, so that the next request fetches a new one.
