@@ -281,6 +281,9 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 			sure = ledger.NotDone
 		}
 		c.log.WriteString(r.Raises.Trace)
+		if name := r.Raises.Missing; name != "" {
+			c.log.WriteString("\n" + p.by.install(name, h.neighbour(src, remote.File, name)) + "\n")
+		}
 		return fail(sure, "raised", "%s", r.Raises)
 	case r.Unfit != "":
 		return fail(sure, "result", "%s", r.Unfit)

@@ -542,6 +542,13 @@ def environment() -> str:
 	assert.NoError(t, s.h.Check(t.Context(), s.p.Tools["reads"]))
 }
 
+func TestAPackageThatACallMisses(t *testing.T) {
+	s := python(t, "def a():\n    'Tell.'\n    import kelmere_pages\n")
+	_, bad := s.call("a", nil)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Sent.Log, "python3 -m venv .venv && .venv/bin/pip install kelmere_pages", "the step says what to do")
+}
+
 func TestHostsAreNamedForTheSandboxAlone(t *testing.T) {
 	s := of(t, "shop.py", "def a() -> int:\n    'Tell.'\n    return 1\n", "sandbox: none", "network: [pages.example]")
 	require.NoError(t, s.offers())
