@@ -11,6 +11,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/internal/rows"
 )
@@ -39,7 +41,7 @@ var forget = []string{`DELETE FROM event` + ofSessions, `DELETE FROM ticket` + o
 	`DELETE FROM shared WHERE session IN (SELECT value FROM json_each(?))`, `DELETE FROM run WHERE session IN (SELECT value FROM json_each(?))`, `DELETE FROM session WHERE id IN (SELECT value FROM json_each(?))`}
 
 // Prune takes sessions away whose newest run ended before a moment, with all that belongs to
-// them alone. Nothing else may use the store meanwhile. Dry says what would go, and keeps it.
+// them alone. Nothing but the store itself, which takes runs into its index, may use it meanwhile. Dry says what would go, and keeps it.
 func (s *Store) Prune(ctx context.Context, before time.Time, dry bool) (Pruned, error) {
 	out := Pruned{IDs: []string{}}
 	moment := rows.Moment{Time: before}
@@ -60,24 +62,27 @@ func (s *Store) Prune(ctx context.Context, before time.Time, dry bool) (Pruned, 
 	if out.Files, err = s.sweep(ctx, before); err != nil {
 		return out, err
 	}
-	_, err = s.write.db.ExecContext(ctx, "VACUUM") // nobody else writes
-	return out, err
+	return out, s.write.alone(func(db *sqlx.DB) error {
+		_, err := db.ExecContext(ctx, "VACUUM")
+		return err
+	})
 }
 
-// all carries statements out together. The writer, which has the connection, does nothing
-// meanwhile.
+// all carries statements out together.
 func (s *Store) all(ctx context.Context, statements []string, param string) error {
-	t, err := s.write.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer t.Rollback() // nothing, once it is committed
-	for _, q := range statements {
-		if _, err := t.ExecContext(ctx, q, param); err != nil {
+	return s.write.alone(func(db *sqlx.DB) error {
+		t, err := db.BeginTxx(ctx, nil)
+		if err != nil {
 			return err
 		}
-	}
-	return t.Commit()
+		defer t.Rollback() // nothing, once it is committed
+		for _, q := range statements {
+			if _, err := t.ExecContext(ctx, q, param); err != nil {
+				return err
+			}
+		}
+		return t.Commit()
+	})
 }
 
 // named32 is any hash, wherever it stands.

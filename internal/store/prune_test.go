@@ -73,6 +73,33 @@ func TestPruneTakesOldSessionsAndNothingElse(t *testing.T) {
 	require.NoError(t, s.Close())
 }
 
+func TestPruneSharesItsConnectionWithTheWriter(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	require.NoError(t, s.Open(ctx, opening("aa", 1, true, "x")))
+	end, ended := make(chan struct{}), make(chan error)
+	go func() {
+		for {
+			select {
+			case <-end:
+				ended <- nil
+				return
+			default:
+			}
+			if err := s.Enqueue(ctx, engine.Start{Session: "aa", Text: "still to come"}); err != nil {
+				ended <- err
+				return
+			}
+		}
+	}()
+	for range 20 {
+		_, err := s.Prune(ctx, time.Now().Add(-time.Hour), false)
+		require.NoError(t, err)
+	}
+	close(end)
+	require.NoError(t, <-ended)
+}
+
 func TestABackupIsTheRecordsAtOneMoment(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)

@@ -74,6 +74,7 @@ type writer struct {
 	stmts map[*query]*sqlx.NamedStmt
 	queue chan *write
 	done  chan struct{}
+	one   sync.Mutex // held by whoever has the connection
 
 	mu     sync.RWMutex
 	closed bool
@@ -121,6 +122,13 @@ func (w *writer) do(_ context.Context, f func(*tx) error) error {
 	return <-x.err
 }
 
+// alone lends the connection to work that cannot be a batch, while none is carried out.
+func (w *writer) alone(f func(*sqlx.DB) error) error {
+	w.one.Lock()
+	defer w.one.Unlock()
+	return f(w.db)
+}
+
 func (w *writer) close() error {
 	w.mu.Lock()
 	w.closed = true
@@ -158,6 +166,8 @@ func (w *writer) work() {
 // fails, which is rare, all is undone and done again with a savepoint for each,
 // so that the others are spared.
 func (w *writer) commit(group []*write) {
+	w.one.Lock()
+	defer w.one.Unlock()
 	errs := make([]error, len(group))
 	err := w.attempt(group, errs, false)
 	if err != nil && len(group) > 1 {
