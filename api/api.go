@@ -366,6 +366,15 @@ type Inspected struct {
 	Also   []string `json:"also"` // what it has beside tools
 
 	Broken []project.Broken `json:"broken"` // files of functions that cannot be loaded
+	// Installing says how far the package is that its program comes in; nil where it is there.
+	Installing *Installing `json:"installing,omitempty"`
+}
+
+// Installing is a package on its way.
+type Installing struct {
+	Package string    `json:"package"`
+	Since   time.Time `json:"since"`
+	Line    string    `json:"line"` // what the installer said last; ""
 }
 
 // FunctionFile is a file of functions that is to be looked at.

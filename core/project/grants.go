@@ -180,15 +180,20 @@ func (s *SourceDoc) Outside() (Outside, bool) {
 		}
 		return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "source", Name: s.Name, Say: "runs the functions of " + strings.Join(s.Code.Files, ", ") + " outside the sandbox", Place: s.Place}, true
 	}
-	if len(s.Command) == 0 || !s.Bounds.Bare {
+	if len(s.Command) == 0 && s.Package == nil || !s.Bounds.Bare {
 		return Outside{}, false
 	}
-	key := []string{"source", s.Name}
+	key, say := []string{"source", s.Name}, "starts the program "+strings.Join(s.Command, " ")
+	if p := s.Package; p != nil {
+		key = append(key, p.Language, p.Name, p.Registry)
+		key[0] = "source of a package"
+		say = "installs the package " + p.Name + ", and starts its program " + strings.Join(s.Command, " ")
+	}
 	key = append(key, s.Command...)
 	for _, k := range keysOf(s.Env) {
 		key = append(key, k+"="+s.Env[k])
 	}
-	return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "source", Name: s.Name, Say: "starts the program " + strings.Join(s.Command, " ") + " outside the sandbox", Place: s.Place}, true
+	return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "source", Name: s.Name, Say: strings.TrimSuffix(say, " ") + " outside the sandbox", Place: s.Place}, true
 }
 
 // Outside says what the tool runs outside the sandbox.

@@ -141,6 +141,17 @@ func (p *Part) Facts(path string, names []string) { p.c.facts(p.d, p.at+path, na
 // NoSecret refuses a secret on a command line, which others on the machine can read.
 func (p *Part) NoSecret(path, arg string) { p.c.inTheOpen(p.d, p.at+path, arg) }
 
+// Registry gives the address of a registry of packages, with its variables put in, and reports
+// one that nobody should install from.
+func (p *Part) Registry(path, address string) string {
+	address = p.Vars(path, address)
+	if say, remedy := registryFault(address); say != "" {
+		key, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+		p.Report(Error, path, remedy, "%s: %s", key, say)
+	}
+	return address
+}
+
 // State gives the schema of the state.
 func (p *Part) State() map[string]any { return stateDoc(p.c.p.State) }
 

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -24,6 +26,7 @@ type Catalogue struct {
 	Missing map[string]string `json:"missing,omitempty"` // why a tool that is named in take is not here
 	Also    []string          `json:"also,omitempty"`    // what it has beside tools
 	Fault   string            `json:"fault,omitempty"`   // why nothing could be read
+	Soon    bool              `json:"-"`                 // it is still being asked: what it offers comes by itself
 	Broken  []Broken          `json:"broken,omitempty"`  // files of functions that cannot be loaded
 }
 
@@ -169,6 +172,7 @@ type rawSource struct {
 	Source, Prefix string
 	MCP            *struct {
 		Command      []string
+		Package      *rawPackage
 		URL, Timeout string
 		Auth         *RawAuth
 		rawProgram
@@ -184,6 +188,47 @@ type rawSource struct {
 	Take    taken
 	Effects map[string]string
 	Tune    map[string]map[string]any
+}
+
+type rawPackage struct{ Node, Python3, Registry string }
+
+// PackageName is the pattern of a package's name: never an option, a path or an address.
+const PackageName = `^(@[a-z0-9][a-z0-9._-]{0,79}/)?[A-Za-z0-9][A-Za-z0-9._-]{0,79}(@[0-9][A-Za-z0-9.+-]{0,39})?$`
+
+var packageName = regexp.MustCompile(PackageName)
+
+// packageOf compiles what a source says of the package that its program comes in.
+func (c *compiler) packageOf(d *document, r *rawPackage) *Package {
+	p := &Package{Language: "node", Name: r.Node}
+	if r.Python3 != "" {
+		p.Language, p.Name = "python3", r.Python3
+	}
+	at := "/mcp/package/" + p.Language
+	switch p.Name = c.vars(d, at, p.Name); {
+	case !packageName.MatchString(p.Name):
+		c.report(Error, d.at(at), "Write its name in the registry and its version, such as tides@1.2.0.", "package: %q is not the name of a package", p.Name)
+		p.Name = ""
+	case strings.LastIndexByte(p.Name, '@') < 1:
+		c.report(Warning, d.at(at), "Write "+p.Name+"@ and the version.", "package: %s has no version: it is the one that is newest when it is installed", p.Name)
+	}
+	if p.Registry = c.vars(d, "/mcp/package/registry", r.Registry); p.Registry != "" {
+		if say, remedy := registryFault(p.Registry); say != "" {
+			c.report(Error, d.at("/mcp/package/registry"), remedy, "package: %s", say)
+			p.Name = ""
+		}
+	}
+	return p
+}
+
+// registryFault says what keeps packages from being installed from an address.
+func registryFault(address string) (say, remedy string) {
+	switch u, err := url.Parse(address); {
+	case err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http":
+		return fmt.Sprintf("%q is not the address of a registry", address), "Write its whole address, such as https://packages.example/simple."
+	case u.Scheme == "http" && u.Hostname() != "localhost" && !net.ParseIP(u.Hostname()).IsLoopback():
+		return address + " could be answered by anybody on the way to it", "Use https."
+	}
+	return "", ""
 }
 
 // rawProgram is what a source says of the program that it runs.
@@ -267,6 +312,9 @@ func (c *compiler) sourceDoc(d *document) (*SourceDoc, rawSource) {
 			s.Command = append(s.Command, c.vars(d, fmt.Sprintf("/mcp/command/%d", i), a))
 		}
 		c.program(d, "/mcp", &m.rawProgram, s)
+		if m.Package != nil {
+			s.Package = c.packageOf(d, m.Package)
+		}
 		if m.Timeout != "" {
 			s.Timeout = span(m.Timeout)
 		}
@@ -319,7 +367,11 @@ func (c *compiler) source(d *document) {
 		if len(cat.Tools) > 0 {
 			grade, and = Warning, "; its tools are as they were the last time."
 		}
-		c.report(grade, s.Place, "`stonebaton source inspect "+s.Name+"` tries again.", "what %s offers cannot be read: %s%s", s.Name, strings.TrimSuffix(cat.Fault, "."), and)
+		remedy := "`stonebaton source inspect " + s.Name + "` tries again."
+		if cat.Soon {
+			remedy = "They come by themselves; `stonebaton source inspect " + s.Name + "` shows how far it is."
+		}
+		c.report(grade, s.Place, remedy, "what %s offers cannot be read: %s%s", s.Name, strings.TrimSuffix(cat.Fault, "."), and)
 		if len(cat.Tools) == 0 {
 			for _, t := range r.Take.names {
 				c.names["tool "+ToolName(r.Prefix+t)] = s.Place // so that nobody is told twice

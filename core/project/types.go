@@ -315,10 +315,11 @@ type SourceDoc struct {
 	Name      string
 	Command   []string
 	Env       map[string]string
-	Bounds    Bounds // of the program that Command starts
-	URL       string // of a tool server
-	Document  string // of an API
-	Code      *Code  // functions of the project
+	Package   *Package // that Command is a program of; nil where it is one of the machine
+	Bounds    Bounds   // of the program that Command starts
+	URL       string   // of a tool server
+	Document  string   // of an API
+	Code      *Code    // functions of the project
 	Server    string
 	Auth      *Auth
 	Timeout   time.Duration
@@ -328,6 +329,13 @@ type SourceDoc struct {
 	Tuned     map[string]map[string]any // what tune: puts in place of inputs, by the names in take
 	Prefix    string
 	Place     Place
+}
+
+// Package is what the program of a tool server is installed with.
+type Package struct {
+	Language string // python3 or node
+	Name     string // as name or name@version; "" is one that cannot be installed as it is written
+	Registry string // the address of one; "" is the installer's own
 }
 
 // Bounds are those of a program in the sandbox, and what it is granted.
@@ -343,7 +351,7 @@ type Bounds struct {
 
 // Key is the same for two documents of the same source, reached in the same way.
 func (s *SourceDoc) Key() string {
-	raw, err := json.Marshal([]any{s.Name, s.Command, s.Env, s.Bounds, s.URL, s.Document, s.Code, s.Auth})
+	raw, err := json.Marshal([]any{s.Name, s.Command, s.Package, s.Env, s.Bounds, s.URL, s.Document, s.Code, s.Auth})
 	if err != nil {
 		panic(err) // all of it is texts
 	}

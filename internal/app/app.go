@@ -105,7 +105,8 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
-	a.Workshop = NewWorkshop(WorkshopConfig{Dir: c.Dir, Work: work, Programs: filepath.Join(c.Data, "programs"), Databases: filepath.Join(c.Data, "databases"), Secrets: a.Secrets, Records: st, Own: c.Own, Changed: func(string) { a.offered() }, trust: allow})
+	a.Workshop = NewWorkshop(WorkshopConfig{Dir: c.Dir, Work: work, Programs: filepath.Join(c.Data, "programs"), Databases: filepath.Join(c.Data, "databases"), Packages: filepath.Join(c.Data, "packages"), Secrets: a.Secrets, Records: st, Own: c.Own, Changed: func(string) { a.offered() },
+		Tell: func(source, line string) { c.Logger.Info("a package of a tool server", "source", source, "says", line) }, trust: allow})
 	a.Projects = &Projects{dir: c.Dir, env: env, store: st, secrets: a.Secrets, shop: a.Workshop, trust: allow, log: c.Logger, versions: map[ledger.Hash]*project.Project{},
 		changed: func() { a.Hub.Changed("project"); a.Engine.Resume() }}
 	if _, err := a.Projects.Reload(ctx); err != nil {

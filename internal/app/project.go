@@ -192,6 +192,9 @@ func (ps *Projects) Confirm(ctx context.Context, id ledger.Hash, by string) (pro
 	return o, err
 }
 
+// Sources gives the sources as the files have them now, whole or not.
+func (ps *Projects) Sources() (*project.Project, error) { return ps.shop.Sources(ps.env) }
+
 // Dir is the project's folder.
 func (ps *Projects) Dir() string { return ps.dir }
 

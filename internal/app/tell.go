@@ -148,6 +148,9 @@ func Sources(p *project.Project) []api.Source {
 			src.Status, src.From = "openapi", d.Document
 		} else if d.URL == "" {
 			src.From = strings.Join(d.Command, " ")
+			if d.Package != nil {
+				src.From = strings.TrimSpace(d.Package.Name + " " + src.From)
+			}
 		}
 		out = append(out, src)
 	}
@@ -161,13 +164,22 @@ func Inspect(ctx context.Context, p *project.Project, shop *Workshop, name strin
 	if d == nil {
 		return api.Inspected{}, api.NewProblem(http.StatusNotFound, "The project's files name them under source:.", "unknown source %q.%s", name, near.Hint(name, names(p.Sources)))
 	}
-	cat, err := shop.Offers(ctx, d)
+	on, err := shop.Prepare(ctx, d)
+	if on != nil {
+		return api.Inspected{ID: name, Offers: []api.Offer{}, Also: []string{}, Broken: []project.Broken{}, Installing: &api.Installing{Package: on.Package, Since: on.Since, Line: on.Line}}, nil
+	}
+	var cat project.Catalogue
+	remedy := "Can the registry be reached, and is the package named as there?"
+	if err == nil {
+		remedy = "Is it running, and is its address right?"
+		cat, err = shop.Offers(ctx, d)
+	}
 	var untrusted *UntrustedError
 	if errors.As(err, &untrusted) {
 		return api.Inspected{}, api.NewProblem(http.StatusConflict, "`stonebaton trust` confirms it.", "%v", err)
 	}
 	if err != nil {
-		return api.Inspected{}, api.NewProblem(http.StatusBadGateway, "Is it running, and is its address right?", "%v", err)
+		return api.Inspected{}, api.NewProblem(http.StatusBadGateway, remedy, "%v", err)
 	}
 	return inspected(name, cat, d), nil
 }

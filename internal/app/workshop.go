@@ -47,14 +47,15 @@ type Workshop struct {
 	functions *code.Handler
 	tables    *sql.Handler
 
-	changed func(source string)
-	life    context.Context // ends with the workshop
+	changed func(source string) // nil: nobody is told, so that everything is waited for
+	life    context.Context     // ends with the workshop
 	end     context.CancelFunc
 	asks    singleflight.Group // of sources
 
 	mu    sync.Mutex
 	docs  map[string]readDocument // OpenAPI documents that were read, by where they are
 	asked map[string]string       // source → why it could not say what it offers; "" where it could
+	late  map[string]error        // source → why, where that was found after it was waited for; told once
 }
 
 type readDocument struct {
@@ -68,10 +69,12 @@ type WorkshopConfig struct {
 	Work      string // where programs get folders of their own; "" is the system's
 	Programs  string // where sessions have folders for the programs of their models; "" is one for each call
 	Databases string // where the databases of the project are; "" is in memory
+	Packages  string // where the packages are installed that tool servers come in
 	Secrets   *secret.Store
 	Records   tools.Records // nil: in memory
 	Own       []own.Tool
-	Changed   func(source string) // a source offers something else than before, or at last
+	Changed   func(source string)       // a source offers something else than before, or at last; nil: nobody is told
+	Tell      func(source, line string) // how far the package of a source is installed
 
 	trust *trust // nil: all that the files name may run, as where a person checks or tries them
 }
@@ -81,13 +84,10 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 	if c.Records == nil {
 		c.Records = &tools.Memory{}
 	}
-	if c.Changed == nil {
-		c.Changed = func(string) {}
-	}
 	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), changed: c.Changed, trust: c.trust,
-		docs: map[string]readDocument{}, asked: map[string]string{}}
+		docs: map[string]readDocument{}, asked: map[string]string{}, late: map[string]error{}}
 	w.life, w.end = context.WithCancel(context.Background())
-	w.Servers = mcp.New(c.Dir, w.client, c.Changed)
+	w.Servers = mcp.New(mcp.Config{Dir: c.Dir, Packages: c.Packages, Client: w.client, Changed: c.Changed, Tell: c.Tell})
 	w.functions = code.New(c.Dir, c.Secrets)
 	handlers := map[string]tools.Handler{"mcp": w.Servers, "openapi": thttp.New(w.client, c.Dir), "code": w.functions}
 	for _, k := range kinds {
@@ -132,10 +132,27 @@ func (w *Workshop) compile(src project.Source) (*project.Project, []project.Prob
 	return p, probs
 }
 
+// Sources reads the source documents of the folder, so that a source can be looked at before
+// its project is whole.
+func (w *Workshop) Sources(env func(string) (string, bool)) (*project.Project, error) {
+	src, err := Load(w.dir, env)
+	if err != nil {
+		return nil, err
+	}
+	p := &project.Project{Sources: map[string]*project.SourceDoc{}}
+	for _, s := range Reader.Sources(src) {
+		p.Sources[s.Name] = s
+	}
+	for _, text := range src.Files {
+		w.Secrets.Learn(text)
+	}
+	return p, nil
+}
+
 // Offers asks one source for all that it offers.
 func (w *Workshop) Offers(ctx context.Context, s *project.SourceDoc) (project.Catalogue, error) {
-	if o, is := s.Outside(); is && !w.trust.allows(o) {
-		return project.Catalogue{}, &UntrustedError{o}
+	if err := w.trusted(s); err != nil {
+		return project.Catalogue{}, err
 	}
 	switch {
 	case s.Code != nil:
@@ -161,6 +178,25 @@ func (w *Workshop) Offers(ctx context.Context, s *project.SourceDoc) (project.Ca
 	w.docs[s.Document] = readDocument{stamp, cat}
 	w.mu.Unlock()
 	return cat, nil
+}
+
+// trusted is an UntrustedError where a source is not to be asked yet.
+func (w *Workshop) trusted(s *project.SourceDoc) error {
+	if o, is := s.Outside(); is && !w.trust.allows(o) {
+		return &UntrustedError{o}
+	}
+	return nil
+}
+
+// Prepare has what a source needs installed, and waits for it for a moment. Where it is still
+// being installed then, it says how far that is; the installation goes on.
+func (w *Workshop) Prepare(ctx context.Context, s *project.SourceDoc) (*mcp.Installing, error) {
+	if err := w.trusted(s); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	return w.Servers.Prepare(ctx, s)
 }
 
 // UntrustedError says that something does not run before a person has confirmed it.
@@ -249,6 +285,7 @@ func (w *Workshop) catalogues(ctx context.Context, src project.Source, last func
 					cat = was.Taken(s)
 				}
 				cat.Fault = err.Error()
+				cat.Soon = errors.As(err, new(soonError))
 			}
 			mu.Lock()
 			out[s.Name] = cat
@@ -262,14 +299,25 @@ func (w *Workshop) catalogues(ctx context.Context, src project.Source, last func
 // patience is how long a source that was asked before may keep a project waiting.
 const patience = 2 * time.Second
 
+// soonError says why a source that is still being asked has not answered.
+type soonError string
+
+func (e soonError) Error() string { return string(e) }
+
 // ask asks a source what it offers. One that was asked before, by this service or an
 // earlier one, and does not answer soon is left to answer later, which is told then:
-// a silent server must not hold up every change of a file.
+// a silent server must not hold up every change of a file. Nor must one that is installed
+// first.
 func (w *Workshop) ask(ctx context.Context, s *project.SourceDoc, known bool) (project.Catalogue, error) {
 	key := s.Key()
 	w.mu.Lock()
 	fault, before := w.asked[key]
+	late, is := w.late[key]
+	delete(w.late, key)
 	w.mu.Unlock()
+	if is {
+		return project.Catalogue{}, late
+	}
 	answer := w.asks.DoChan(key, func() (any, error) {
 		cat, err := w.Offers(w.life, s)
 		w.mu.Lock()
@@ -279,26 +327,34 @@ func (w *Workshop) ask(ctx context.Context, s *project.SourceDoc, known bool) (p
 		}
 		return cat, err
 	})
-	var late <-chan time.Time
-	if known || before {
-		late = time.After(patience)
+	var enough <-chan time.Time
+	if known || before || s.Package != nil && w.changed != nil {
+		enough = time.After(patience)
 	}
 	select {
 	case a := <-answer:
 		return a.Val.(project.Catalogue), a.Err
 	case <-ctx.Done():
 		return project.Catalogue{}, ctx.Err()
-	case <-late:
+	case <-enough:
 	}
 	go func() {
-		if a := <-answer; a.Err == nil {
+		if a := <-answer; w.changed != nil && w.life.Err() == nil {
+			if a.Err != nil {
+				w.mu.Lock()
+				w.late[key] = a.Err
+				w.mu.Unlock()
+			}
 			w.changed(s.Name)
 		}
 	}()
+	if on := w.Servers.Installing(s); on != nil {
+		return project.Catalogue{}, soonError(on.Say())
+	}
 	if fault != "" {
 		return project.Catalogue{}, errors.New(fault)
 	}
-	return project.Catalogue{}, fmt.Errorf("it has not answered within %s, and is still being asked", patience)
+	return project.Catalogue{}, soonError(fmt.Sprintf("it has not answered within %s, and is still being asked", patience))
 }
 
 // Read reads a project and checks it: scripts, understudy lines and secrets too.

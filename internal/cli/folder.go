@@ -14,7 +14,8 @@ import (
 // workshop gives what carries out the tools of a project folder.
 func (k *call) workshop(dir string) (*app.Workshop, func(string) (string, bool)) {
 	env := app.Environment(dir, nil)
-	return app.NewWorkshop(app.WorkshopConfig{Dir: dir, Databases: filepath.Join(dir, project.Records, "databases"), Secrets: secret.New(env), Own: k.own}), env
+	return app.NewWorkshop(app.WorkshopConfig{Dir: dir, Databases: filepath.Join(dir, project.Records, "databases"), Packages: filepath.Join(dir, project.Records, "packages"),
+		Tell: func(source, line string) { k.note("%s: %s\n", source, line) }, Secrets: secret.New(env), Own: k.own}), env
 }
 
 // folder reads a project, and reports its problems where it cannot be run. The

@@ -38,10 +38,11 @@ var sourceCommand = command{
 			}
 			list := func() ([]api.Source, error) { return k.client().Sources(ctx) }
 			inspect := func(name string) (api.Inspected, error) { return k.client().Inspect(ctx, name) }
-			if k.here(*dir) {
+			here := k.here(*dir)
+			if here {
 				shop, env := k.workshop(or(*dir, "."))
 				defer shop.Close()
-				p, err := sourcesOnly(shop, or(*dir, "."), env)
+				p, err := shop.Sources(env)
 				if err != nil {
 					return err
 				}
@@ -60,6 +61,12 @@ var sourceCommand = command{
 				}
 			}
 			in, err := inspect(args[1])
+			for said := ""; err == nil && in.Installing != nil; in, err = inspect(args[1]) { // which waits a moment
+				if line := or(in.Installing.Line, "installing "+in.Installing.Package); line != said && !here {
+					said = line
+					k.note("%s: %s\n", args[1], line)
+				}
+			}
 			if err != nil {
 				return err
 			}
@@ -77,7 +84,7 @@ var sourceCommand = command{
 func (k *call) standIn(ctx context.Context, dir, name, addr string) error {
 	shop, env := k.workshop(dir)
 	defer shop.Close()
-	p, err := sourcesOnly(shop, dir, env)
+	p, err := shop.Sources(env)
 	if err != nil {
 		return err
 	}
@@ -101,23 +108,6 @@ func (k *call) standIn(ctx context.Context, dir, name, addr string) error {
 		return err
 	}
 	return nil
-}
-
-// sourcesOnly reads the source documents of a folder, so that a source can be
-// looked at before its project is whole.
-func sourcesOnly(shop *app.Workshop, dir string, env func(string) (string, bool)) (*project.Project, error) {
-	src, err := app.Load(dir, env)
-	if err != nil {
-		return nil, err
-	}
-	p := &project.Project{Sources: map[string]*project.SourceDoc{}}
-	for _, s := range app.Reader.Sources(src) {
-		p.Sources[s.Name] = s
-	}
-	for _, text := range src.Files {
-		shop.Secrets.Learn(text)
-	}
-	return p, nil
 }
 
 func matching(offers []api.Offer, words string) []api.Offer {

@@ -347,7 +347,7 @@ func notEdited(err error) error {
 }
 
 func (s *Service) sources(c *echo.Context) error {
-	p, err := s.app.Projects.Current()
+	p, err := s.app.Projects.Sources()
 	if err != nil {
 		return err
 	}
@@ -355,7 +355,7 @@ func (s *Service) sources(c *echo.Context) error {
 }
 
 func (s *Service) inspect(c *echo.Context) error {
-	p, err := s.app.Projects.Current()
+	p, err := s.app.Projects.Sources()
 	if err != nil {
 		return err
 	}

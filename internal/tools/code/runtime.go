@@ -13,7 +13,7 @@ import (
 
 	"stonebaton.example/core/functions"
 	"stonebaton.example/core/project"
-	"stonebaton.example/internal/sandbox"
+	"stonebaton.example/internal/runtimes"
 	"stonebaton.example/internal/tools"
 )
 
@@ -114,7 +114,7 @@ func (h *Handler) runtime(src *project.SourceDoc, file string) (runtime, error) 
 	}
 	if p.program == "" {
 		name := map[string]string{"python": "python3", "javascript": "node"}[language]
-		if p.program = onPath(name); p.program == "" {
+		if p.program = runtimes.Find(name); p.program == "" {
 			return p, fmt.Errorf("there is no %s on this machine, which runs %s: install it, or name one as its runtime", name, file)
 		}
 	}
@@ -124,7 +124,7 @@ func (h *Handler) runtime(src *project.SourceDoc, file string) (runtime, error) 
 	}
 	if language == "python" {
 		p.version = "Python"
-		if m := pythonOf.FindStringSubmatch(real(p.program)); m != nil {
+		if m := pythonOf.FindStringSubmatch(runtimes.Real(p.program)); m != nil {
 			p.version = "Python " + m[1]
 		}
 		return p, nil
@@ -145,31 +145,15 @@ func (h *Handler) runtime(src *project.SourceDoc, file string) (runtime, error) 
 
 var pythonOf = regexp.MustCompile(`python(\d+\.\d+)$`)
 
-func real(p string) string {
-	if r, err := filepath.EvalSymlinks(p); err == nil {
-		return r
-	}
-	return p
-}
-
 // needs lists what a runtime has to read beside what is the system's: its installation, an
 // environment of the project, and packages beside the file.
 func (h *Handler) needs(file string, p runtime) ([]string, error) {
-	var out []string
-	program := real(p.program)
-	if !sandbox.Readable(program, nil) {
-		prefix := filepath.Dir(filepath.Dir(program))
-		out = append(out, program, filepath.Join(prefix, "lib"), filepath.Join(prefix, "bin"))
-	}
-	if at := filepath.Dir(filepath.Dir(p.program)); p.program != program { // an environment keeps a link to it
-		if _, err := os.Stat(filepath.Join(at, "pyvenv.cfg")); err == nil {
-			out = append(out, at)
-		}
-	}
+	out := runtimes.Reads(p.program)
 	if p.language == "javascript" {
 		for dir := filepath.Dir(filepath.FromSlash(file)); ; dir = filepath.Dir(dir) {
 			for _, name := range []string{"node_modules", "package.json"} {
-				if at := filepath.Join(h.dir, dir, name); exists(at) {
+				at := filepath.Join(h.dir, dir, name)
+				if _, err := os.Stat(at); err == nil {
 					out = append(out, at)
 				}
 			}
@@ -184,48 +168,6 @@ func (h *Handler) needs(file string, p runtime) ([]string, error) {
 		}
 	}
 	return out, nil
-}
-
-func exists(at string) bool { _, err := os.Stat(at); return err == nil }
-
-var onPaths sync.Map // the programs that were found, by name and PATH
-
-// onPath finds a runtime by its name. What stands in its place to choose one of several, as a
-// script does, is asked which it is.
-func onPath(name string) string {
-	key := name + "\x00" + os.Getenv("PATH")
-	if at, ok := onPaths.Load(key); ok && (at == "" || exists(at.(string))) {
-		return at.(string)
-	}
-	found := ""
-	for _, dir := range append(filepath.SplitList(os.Getenv("PATH")), "/usr/bin", "/usr/local/bin") {
-		at := filepath.Join(dir, name)
-		if info, err := os.Stat(at); err != nil || info.IsDir() || info.Mode()&0o111 == 0 || !filepath.IsAbs(at) {
-			continue
-		}
-		if isScript(at) {
-			ask := map[string][]string{"python3": {"-c", "import sys; print(sys.executable)"}, "node": {"-p", "process.execPath"}}[name]
-			out, err := exec.Command(at, ask...).Output()
-			if at = strings.TrimSpace(string(out)); err != nil || !filepath.IsAbs(at) || isScript(at) {
-				continue
-			}
-		}
-		found = at
-		break
-	}
-	onPaths.Store(key, found)
-	return found
-}
-
-func isScript(at string) bool {
-	f, err := os.Open(at)
-	if err != nil {
-		return true
-	}
-	defer f.Close()
-	var head [2]byte
-	n, _ := f.Read(head[:])
-	return n < 2 || string(head[:]) == "#!"
 }
 
 var nodeVersions sync.Map // by path

@@ -29,14 +29,14 @@ type confined struct {
 
 // confined gives the transport of a source's program. Files of the project that its command
 // line names are its own to read, as are those that the file grants.
-func (s *Servers) confined(src *project.SourceDoc, c *conn, program string, env []string) (mcp.Transport, error) {
+func (s *Servers) confined(src *project.SourceDoc, c *conn, l launch) (mcp.Transport, error) {
 	if m := sandbox.Missing(); m != "" {
 		return nil, fmt.Errorf("the tool server %s was not started: %s; say sandbox: none if it may run without bounds", src.Name, m)
 	}
 	b := src.Bounds
-	spec := sandbox.Spec{Args: []string{program}, Reads: []string{program}, Resident: true, Network: b.Network.All, Hosts: b.Network.Hosts,
+	spec := sandbox.Spec{Args: []string{l.program}, Reads: l.reads, Resident: true, Network: b.Network.All, Hosts: b.Network.Hosts,
 		Memory: int64(b.MemoryMB) << 20, Disk: int64(b.DiskMB) << 20, Processes: b.Processes, Log: c.log}
-	for _, a := range src.Command[1:] {
+	for _, a := range l.args {
 		if at := filepath.Join(s.dir, a); a != "" && !strings.HasPrefix(a, "-") && filepath.IsLocal(a) && tools.Straight(s.dir, a) {
 			if info, err := os.Stat(at); err == nil && info.Mode().IsRegular() && !strings.HasPrefix(filepath.Base(a), ".") {
 				a = at
@@ -50,7 +50,7 @@ func (s *Servers) confined(src *project.SourceDoc, c *conn, program string, env 
 		return nil, fmt.Errorf("the tool server %s: %w", src.Name, err)
 	}
 	spec.Reads, spec.Writes = append(spec.Reads, reads...), writes
-	spec.Env = append([]string{"PATH=" + os.Getenv("PATH"), "LANG=C.UTF-8", "PROJECT=" + s.dir}, env...)
+	spec.Env = append([]string{"LANG=C.UTF-8", "PROJECT=" + s.dir}, l.env...)
 	return &confined{spec: spec, log: c.log}, nil
 }
 

@@ -51,18 +51,52 @@ type Servers struct {
 	client  *web.Client
 	changed func(source string) // what a server offers has changed
 
+	packages packages
+
 	mu    sync.Mutex
 	conns map[string]*conn
 }
 
-// New gives the servers of the project in dir. Changed is told when one offers
-// something else than before.
-func New(dir string, c *web.Client, changed func(source string)) *Servers {
-	if changed == nil {
-		changed = func(string) {}
-	}
-	return &Servers{dir: dir, client: c, changed: changed, conns: map[string]*conn{}}
+// Config says what the servers of a project are to be.
+type Config struct {
+	Dir      string // the project's folder
+	Packages string // where the packages are installed that servers come in
+	Client   *web.Client
+	Changed  func(source string)       // what one offers is something else than before; nil: nobody is told
+	Tell     func(source, line string) // how far a package is installed; nil: nobody is told
 }
+
+// New gives the servers of a project. Close them.
+func New(c Config) *Servers {
+	if c.Changed == nil {
+		c.Changed = func(string) {}
+	}
+	if c.Tell == nil {
+		c.Tell = func(string, string) {}
+	}
+	s := &Servers{dir: c.Dir, client: c.Client, changed: c.Changed, packages: packages{dir: c.Packages, tell: c.Tell, jobs: map[string]*job{}}, conns: map[string]*conn{}}
+	s.packages.life, s.packages.end = context.WithCancel(context.Background())
+	return s
+}
+
+// Prepare has the package installed that a source's program comes in, where it is not there
+// yet, and waits for it until ctx ends. Where it is still being installed then, it says how far
+// that is; the installation goes on.
+func (s *Servers) Prepare(ctx context.Context, src *project.SourceDoc) (*Installing, error) {
+	return s.packages.prepare(ctx, src)
+}
+
+// ready waits until the package of a source is installed, or ctx ends.
+func (s *Servers) ready(ctx context.Context, src *project.SourceDoc) error {
+	on, err := s.Prepare(ctx, src)
+	if on != nil {
+		err = fmt.Errorf("the tool server %s: %s", src.Name, on.Say())
+	}
+	return err
+}
+
+// Installing says how far the package of a source is; nil where it is not being installed.
+func (s *Servers) Installing(src *project.SourceDoc) *Installing { return s.packages.state(src) }
 
 // conn is one server, connected or not.
 type conn struct {
@@ -89,8 +123,10 @@ func (s *Servers) conn(src *project.SourceDoc) *conn {
 	return c
 }
 
-// Close ends every connection, and the servers that were started.
+// Close ends every connection, the servers that were started, and what is being installed.
 func (s *Servers) Close() error {
+	s.packages.end()
+	s.packages.running.Wait()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, c := range s.conns {
@@ -222,31 +258,50 @@ func (s *Servers) transport(src *project.SourceDoc, c *conn) (mcp.Transport, err
 		}
 		return &mcp.StreamableClientTransport{Endpoint: src.URL, MaxRetries: 2, MaxEventSize: maxResult, HTTPClient: &http.Client{Transport: roundTripper{s.client, src.Auth, web.Grant{Host: u.Host}}}}, nil
 	}
+	l, err := s.launch(src)
+	if err != nil {
+		return nil, err
+	}
+	for k, v := range src.Env {
+		x, err := s.client.Expand(v)
+		if err != nil {
+			return nil, fmt.Errorf("the tool server %s: %w", src.Name, err)
+		}
+		l.env = append(l.env, k+"="+x)
+	}
+	if !src.Bounds.Bare {
+		return s.confined(src, c, l)
+	}
+	cmd := exec.Command(l.program, l.args...)
+	cmd.Dir = s.dir
+	cmd.Env = append([]string{"HOME=" + os.Getenv("HOME"), "LANG=C.UTF-8"}, l.env...)
+	cmd.Stderr = c.log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // it ends with its connection, not with a key on the terminal
+	return &tracked{mcp.CommandTransport{Command: cmd, TerminateDuration: time.Second}}, nil
+}
+
+// launch is how a program is started.
+type launch struct {
+	program string // whole path
+	args    []string
+	env     []string // its PATH, and what else it needs
+	reads   []string // what it reads and runs
+}
+
+// launch says how the program of a source is started: one of this machine, or of its package.
+func (s *Servers) launch(src *project.SourceDoc) (launch, error) {
+	if src.Package != nil {
+		return s.packages.start(src)
+	}
 	program := src.Command[0]
 	if strings.ContainsRune(program, '/') && !filepath.IsAbs(program) {
 		program = filepath.Join(s.dir, program)
 	}
 	path, err := exec.LookPath(program)
 	if err != nil {
-		return nil, fmt.Errorf("the tool server %s: there is no program %q on this machine", src.Name, src.Command[0])
+		return launch{}, fmt.Errorf("the tool server %s: there is no program %q on this machine", src.Name, src.Command[0])
 	}
-	var env []string
-	for k, v := range src.Env {
-		x, err := s.client.Expand(v)
-		if err != nil {
-			return nil, fmt.Errorf("the tool server %s: %w", src.Name, err)
-		}
-		env = append(env, k+"="+x)
-	}
-	if !src.Bounds.Bare {
-		return s.confined(src, c, path, env)
-	}
-	cmd := exec.Command(path, src.Command[1:]...)
-	cmd.Dir = s.dir
-	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + os.Getenv("HOME"), "LANG=C.UTF-8"}, env...)
-	cmd.Stderr = c.log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // it ends with its connection, not with a key on the terminal
-	return &tracked{mcp.CommandTransport{Command: cmd, TerminateDuration: time.Second}}, nil
+	return launch{program: path, args: src.Command[1:], env: []string{"PATH=" + os.Getenv("PATH")}, reads: []string{path}}, nil
 }
 
 // tracked writes a server's process down while it runs.
@@ -291,6 +346,9 @@ func (r roundTripper) RoundTrip(req *http.Request) (*http.Response, error) {
 
 // Catalogue asks a server what it offers.
 func (s *Servers) Catalogue(ctx context.Context, src *project.SourceDoc) (project.Catalogue, error) {
+	if err := s.ready(ctx, src); err != nil {
+		return project.Catalogue{}, err
+	}
 	ctx, cancel := context.WithTimeout(ctx, src.Timeout)
 	defer cancel()
 	c, session, err := s.connect(ctx, src)
@@ -385,6 +443,9 @@ func (s *Servers) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	fail := func(o ledger.Outcome, class deed.Class, retry bool, format string, args ...any) (deed.Result, *deed.Failure) {
 		sent.Log = log.String()
 		return deed.Result{}, &deed.Failure{Outcome: o, Class: class, Say: fmt.Sprintf(format, args...), Retry: retry, Sent: sent}
+	}
+	if err := s.ready(ctx, src); err != nil {
+		return fail(ledger.NotDone, "unreachable", true, "%v", err)
 	}
 	before := s.conn(src)
 	before.mu.Lock()

@@ -148,7 +148,7 @@ func doc(how string, more string) string {
 func opened(t *testing.T, text string, take ...string) (*mcp.Servers, *project.Project, error) {
 	t.Helper()
 	src := project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": text + "take: [" + strings.Join(take, ", ") + "]\n"}, Env: map[string]string{}}
-	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil)
+	s := mcp.New(mcp.Config{Dir: t.TempDir(), Client: web.New(&tooltest.Secrets{})})
 	t.Cleanup(func() { s.Close() })
 	list := app.Reader.Sources(src)
 	require.Len(t, list, 1)
@@ -381,7 +381,7 @@ func TestAChangedListIsNoticed(t *testing.T) {
 	srv := httptest.NewServer(sdk.NewStreamableHTTPHandler(func(*http.Request) *sdk.Server { return server }, nil))
 	defer srv.Close()
 	changed := make(chan string, 4)
-	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), func(source string) { changed <- source })
+	s := mcp.New(mcp.Config{Dir: t.TempDir(), Client: web.New(&tooltest.Secrets{}), Changed: func(source string) { changed <- source }})
 	defer s.Close()
 	list := app.Reader.Sources(project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nmcp: {url: \"" + srv.URL + "\"}\n"}})
 	_, err := s.Catalogue(t.Context(), list[0])
@@ -400,7 +400,7 @@ func TestResourcesAndPromptsComeInAsTools(t *testing.T) {
 	var asked atomic.Value
 	srv := remote(t, &asked)
 	src := project.Source{Files: map[string]string{project.Main: coretest.Main, "s.yaml": "source: st\nprefix: st_\nmcp: {url: \"" + srv.URL + "\", auth: {bearer: \"${secret:T}\"}}\ntake: {tools: [json], resources: [\"notes://one\", \"charts://{place}/{n}\"], prompts: [greet]}\n"}, Env: map[string]string{}}
-	s := mcp.New(t.TempDir(), web.New(&tooltest.Secrets{}), nil)
+	s := mcp.New(mcp.Config{Dir: t.TempDir(), Client: web.New(&tooltest.Secrets{})})
 	t.Cleanup(func() { s.Close() })
 	d := app.Reader.Sources(src)[0]
 	cat, err := s.Catalogue(t.Context(), d)

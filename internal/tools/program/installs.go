@@ -2,7 +2,6 @@ package program
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,18 +12,8 @@ import (
 	"strings"
 
 	"stonebaton.example/core/deed"
-	"stonebaton.example/internal/sandbox"
-	"stonebaton.example/internal/tools"
+	"stonebaton.example/internal/runtimes"
 )
-
-// installDiskMB bounds what the libraries of a session and a language take.
-const installDiskMB = 1024
-
-// releases are what installers read of the system, to choose what fits it.
-var releases = []string{"/etc/debian_version", "/etc/os-release", "/etc/lsb-release", "/etc/redhat-release"}
-
-// network are the variables of the service that tell installers how to reach a registry.
-var network = []string{"http_proxy", "https_proxy", "no_proxy", "HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "SSL_CERT_FILE", "PIP_CERT", "NODE_EXTRA_CA_CERTS"}
 
 // installed gives the folder with the libraries that were installed for the language in this
 // session. It stands beside the session's folder, where programs read it and do not write.
@@ -107,8 +96,7 @@ func (c *call) install(ctx context.Context) *deed.Failure {
 	return nil
 }
 
-// installer runs the package installer of the language in the sandbox. No code of a library
-// runs: pip takes wheels alone, and npm runs no scripts.
+// installer installs libraries for the session, or plans it.
 func (c *call) installer(ctx context.Context, want []string, plan bool) ([]byte, *deed.Failure) {
 	fail := func(class deed.Class, format string, args ...any) ([]byte, *deed.Failure) {
 		bad := deed.NotDone(class, format, args...)
@@ -121,74 +109,11 @@ func (c *call) installer(ctx context.Context, want []string, plan bool) ([]byte,
 	if c.offline {
 		return fail("config", "nothing is installed in a rehearsal, which is offline; give %s a stub", c.i.Tool.Name)
 	}
-	if m := sandbox.Missing(); m != "" {
-		return fail("config", "nothing was installed: %s", m)
-	}
-	interpreter, dir := c.interpreter(c.spec, c.language), c.installed()
+	dir := c.installed()
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return fail("config", "no folder could be made for libraries: %v", err)
 	}
-	args := []string{interpreter}
-	switch c.language {
-	case "python3":
-		args = append(args, "-m", "pip", "install", "--quiet", "--disable-pip-version-check", "--no-cache-dir", "--no-input", "--only-binary", ":all:", "--retries", "1", "--timeout", "10",
-			"--root-user-action", "ignore", "--ignore-installed", "--upgrade", "--index-url", registry, "--target", dir)
-		if plan {
-			args = append(args, "--dry-run", "--report", "-")
-		}
-	case "node":
-		npm, err := filepath.EvalSymlinks(filepath.Join(filepath.Dir(interpreter), "npm"))
-		if err != nil {
-			return fail("config", "there is no npm beside %s, with which libraries are installed", interpreter)
-		}
-		args = append(args, npm, "install", "--json", "--ignore-scripts", "--no-audit", "--no-fund", "--no-update-notifier", "--fetch-retries", "1", "--fetch-timeout", "10000",
-			"--registry", registry, "--cache", filepath.Join(dir, ".cache"), "--prefix", dir)
-		if plan {
-			args = append(args, "--dry-run")
-		}
-	}
-	args = append(args, "--")
-	for _, w := range want {
-		if at := strings.LastIndexByte(w, '@'); at > 0 && c.language == "python3" {
-			w = w[:at] + "==" + w[at+1:]
-		}
-		args = append(args, w)
-	}
-	env := []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir, "LANG=C.UTF-8", "PIP_CONFIG_FILE=" + os.DevNull, "NO_COLOR=1"}
-	for _, name := range network {
-		if v := os.Getenv(name); v != "" {
-			env = append(env, name+"="+v)
-		}
-	}
-	d, err := sandbox.Run(ctx, sandbox.Spec{Args: args, Dir: dir, Reads: append([]string{interpreter}, releases...), Network: true, Output: maxOutput, Log: c.i.Logs(),
-		Memory: 1 << 30, Disk: installDiskMB << 20, Processes: 64, Env: env})
-	switch {
-	case err != nil:
-		return fail("config", "the installer failed to start: %v", err)
-	case d.Broke != "":
-		return fail("bounds", "%s could not be installed: %s", strings.Join(want, ", "), d.Broke)
-	case d.Late:
-		return fail("timeout", "%s could not be installed within %s", strings.Join(want, ", "), c.i.Tool.Timeout)
-	case d.Code != 0:
-		return fail("refused", "%s could not be installed from %s: %s", strings.Join(want, ", "), registry, complaint(cmp.Or(string(d.Stderr), string(d.Stdout))))
-	}
-	return d.Stdout, nil
-}
-
-// complaint gives the lines of an installer that say what is wrong.
-func complaint(text string) string {
-	var out []string
-	for line := range strings.Lines(strings.ToValidUTF8(text, "�")) {
-		line = strings.TrimSpace(line)
-		line = strings.TrimPrefix(strings.TrimPrefix(line, "ERROR: "), "npm error ")
-		if line != "" && !strings.HasPrefix(line, "WARNING") && !strings.HasPrefix(line, "npm warn") && !strings.HasPrefix(line, "A complete log") && !slices.Contains(out, line) {
-			out = append(out, line)
-		}
-	}
-	if len(out) > 0 && strings.HasPrefix(out[0], "Exception") { // of pip itself: the last line says which
-		out = out[len(out)-1:]
-	}
-	return tools.Clip(strings.Join(out[:min(2, len(out))], "; "), 500) // what follows is advice
+	return runtimes.Install(ctx, runtimes.Order{Interpreter: c.interpreter(c.spec, c.language), Language: c.language, Registry: registry, Packages: want, Dir: dir, Plan: plan, Within: c.i.Tool.Timeout, Log: c.i.Logs()})
 }
 
 var lacking = map[string]*regexp.Regexp{

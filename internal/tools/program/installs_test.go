@@ -1,16 +1,7 @@
 package program_test
 
 import (
-	"archive/tar"
-	"archive/zip"
-	"bytes"
-	"compress/gzip"
-	"crypto/sha512"
-	"encoding/base64"
-	"encoding/json"
 	"fmt"
-	"net/http"
-	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -36,48 +27,7 @@ const agreed = "ann"
 // registry is a stand-in for a package index and a registry of modules. Each has one library,
 // quaylib 1.2.0, which tells a depth.
 func registry(t *testing.T) string {
-	t.Helper()
-	var wheel, module bytes.Buffer
-	z := zip.NewWriter(&wheel)
-	for name, text := range map[string]string{
-		"quaylib.py":                       "depth = 4.2\n",
-		"quaylib-1.2.0.dist-info/METADATA": "Metadata-Version: 2.1\nName: quaylib\nVersion: 1.2.0\n",
-		"quaylib-1.2.0.dist-info/WHEEL":    "Wheel-Version: 1.0\nGenerator: harbour\nRoot-Is-Purelib: true\nTag: py3-none-any\n",
-		"quaylib-1.2.0.dist-info/RECORD":   "quaylib.py,,\nquaylib-1.2.0.dist-info/METADATA,,\nquaylib-1.2.0.dist-info/WHEEL,,\nquaylib-1.2.0.dist-info/RECORD,,\n",
-	} {
-		w, err := z.Create(name)
-		require.NoError(t, err)
-		_, err = w.Write([]byte(text))
-		require.NoError(t, err)
-	}
-	require.NoError(t, z.Close())
-	g := gzip.NewWriter(&module)
-	a := tar.NewWriter(g)
-	for name, text := range map[string]string{
-		"package/package.json": `{"name": "quaylib", "version": "1.2.0", "main": "index.js", "scripts": {"install": "echo ran > ran.txt"}}`,
-		"package/index.js":     "exports.depth = 4.2;\n",
-	} {
-		require.NoError(t, a.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(text)), Typeflag: tar.TypeReg}))
-		_, err := a.Write([]byte(text))
-		require.NoError(t, err)
-	}
-	require.NoError(t, a.Close())
-	require.NoError(t, g.Close())
-	sum := sha512.Sum512(module.Bytes())
-	mux := http.NewServeMux()
-	s := httptest.NewServer(mux)
-	t.Cleanup(s.Close)
-	mux.HandleFunc("/simple/quaylib/", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprint(w, `<!DOCTYPE html><a href="/files/quaylib-1.2.0-py3-none-any.whl">quaylib-1.2.0-py3-none-any.whl</a>`)
-	})
-	mux.HandleFunc("/files/quaylib-1.2.0-py3-none-any.whl", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(wheel.Bytes()) })
-	mux.HandleFunc("/quaylib", func(w http.ResponseWriter, _ *http.Request) {
-		_ = json.NewEncoder(w).Encode(map[string]any{"name": "quaylib", "dist-tags": map[string]any{"latest": "1.2.0"}, "versions": map[string]any{"1.2.0": map[string]any{
-			"name": "quaylib", "version": "1.2.0", "hasInstallScript": true, "dist": map[string]any{"tarball": s.URL + "/files/quaylib.tgz", "integrity": "sha512-" + base64.StdEncoding.EncodeToString(sum[:])}}}})
-	})
-	mux.HandleFunc("/files/quaylib.tgz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(module.Bytes()) })
-	return s.URL
+	return tooltest.Registry(t, nil, tooltest.Pack{Name: "quaylib", Version: "1.2.0", Module: map[string]string{"index.js": "exports.depth = 4.2;\n"}, Wheel: map[string]string{"quaylib.py": "depth = 4.2\n"}})
 }
 
 func TestAMissingLibraryIsInstalledAfterSomebodyAgreed(t *testing.T) {

@@ -3,8 +3,6 @@ package program
 import (
 	_ "embed"
 	"maps"
-	"net"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -30,9 +28,6 @@ type Program struct {
 	DiskMB    int `json:"disk_mb"`
 	Processes int
 }
-
-// libraryName is the pattern of a library's name: never an option, a path or an address.
-const libraryName = "^(@[a-z0-9][a-z0-9._-]{0,79}/)?[A-Za-z0-9][A-Za-z0-9._-]{0,79}(@[0-9][A-Za-z0-9.+-]{0,39})?$"
 
 // all are the languages, the surest first.
 var all = []string{"javascript", "python3", "node", "sh"}
@@ -70,7 +65,7 @@ func brings(p *project.Part) project.Own {
 		"code":     text("The whole program. It may write files to the folder it runs in.", map[string]any{"minLength": 1, "maxLength": maxCode}),
 	}
 	if len(r.Installs) > 0 {
-		input["libraries"] = map[string]any{"type": "array", "maxItems": 20, "items": map[string]any{"type": "string", "pattern": libraryName},
+		input["libraries"] = map[string]any{"type": "array", "maxItems": 20, "items": map[string]any{"type": "string", "pattern": project.PackageName},
 			"description": "Libraries to install for it, such as those that a result names under lacks, by name or as name@version; for " + strings.Join(slices.Sorted(maps.Keys(r.Installs)), " and ") + ". A person is shown what would be installed."}
 	}
 	out := project.Own{Name: "program", Effect: ledger.Write, Gated: true, Shipped: true,
@@ -91,13 +86,7 @@ func compile(p *project.Part) project.Work {
 	r.Libraries, r.Reads = p.Reads("libraries", r.Libraries), p.Reads("reads", r.Reads)
 	for _, l := range slices.Sorted(maps.Keys(r.Installs)) {
 		at := "/installs/" + l
-		r.Installs[l] = p.Vars(at, r.Installs[l])
-		switch u, err := url.Parse(r.Installs[l]); {
-		case err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http":
-			p.Report(project.Error, at, "Write its whole address, such as https://packages.example/simple.", "installs: %q is not the address of a registry", r.Installs[l])
-		case u.Scheme == "http" && u.Hostname() != "localhost" && !net.ParseIP(u.Hostname()).IsLoopback():
-			p.Report(project.Error, at, "Use https.", "installs: %s could be answered by anybody on the way to it", r.Installs[l])
-		}
+		r.Installs[l] = p.Registry(at, r.Installs[l])
 		if !slices.Contains(r.Languages, l) {
 			p.Report(project.Error, at, "Add it to languages, or omit it here.", "installs: programs in %s are not run by this tool", l)
 		}
