@@ -132,7 +132,7 @@ func asClient(at string) int {
 	defer cancel()
 	src := project.Source{Files: map[string]string{project.Main: "project: probe\nstart: desk\nmodels: {house: {speaks: understudy}}\n---\nagent: desk\nsummary: s\nprompt: p\n",
 		"s.yaml": "source: s\nmcp: {url: \"" + at + "\"}\ntake: []\n"}, Env: map[string]string{}}
-	servers := mcptools.New(os.TempDir(), web.New(secret.New(os.LookupEnv)), nil)
+	servers := mcptools.New(mcptools.Config{Dir: os.TempDir(), Client: web.New(secret.New(os.LookupEnv))})
 	defer servers.Close()
 	doc := app.Reader.Sources(src)[0]
 	cat, err := servers.Catalogue(ctx, doc)

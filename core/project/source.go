@@ -369,9 +369,11 @@ func (c *compiler) source(d *document) {
 		}
 		remedy := "`stonebaton source inspect " + s.Name + "` tries again."
 		if cat.Soon {
-			remedy = "They come by themselves; `stonebaton source inspect " + s.Name + "` shows how far it is."
+			remedy = "Its tools come by themselves when it is there; `stonebaton source inspect " + s.Name + "` shows how far it is."
 		}
-		c.report(grade, s.Place, remedy, "what %s offers cannot be read: %s%s", s.Name, strings.TrimSuffix(cat.Fault, "."), and)
+		if s.Package == nil || s.Package.Name != "" { // else it has been reported
+			c.report(grade, s.Place, remedy, "what %s offers cannot be read: %s%s", s.Name, strings.TrimSuffix(cat.Fault, "."), and)
+		}
 		if len(cat.Tools) == 0 {
 			for _, t := range r.Take.names {
 				c.names["tool "+ToolName(r.Prefix+t)] = s.Place // so that nobody is told twice

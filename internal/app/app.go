@@ -38,6 +38,7 @@ type Config struct {
 	Trust  bool              // what appears while it runs may run outside the sandbox at once
 	Access Access            // how requests reach the service
 	Logger *slog.Logger
+	Tell   func(source, line string) // how far the package of a tool server is installed; nil: nobody is told
 }
 
 // App is a project with all that runs it.
@@ -106,7 +107,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 		return nil, errors.Join(err, st.Close())
 	}
 	a.Workshop = NewWorkshop(WorkshopConfig{Dir: c.Dir, Work: work, Programs: filepath.Join(c.Data, "programs"), Databases: filepath.Join(c.Data, "databases"), Packages: filepath.Join(c.Data, "packages"), Secrets: a.Secrets, Records: st, Own: c.Own, Changed: func(string) { a.offered() },
-		Tell: func(source, line string) { c.Logger.Info("a package of a tool server", "source", source, "says", line) }, trust: allow})
+		Tell: c.Tell, trust: allow})
 	a.Projects = &Projects{dir: c.Dir, env: env, store: st, secrets: a.Secrets, shop: a.Workshop, trust: allow, log: c.Logger, versions: map[ledger.Hash]*project.Project{},
 		changed: func() { a.Hub.Changed("project"); a.Engine.Resume() }}
 	if _, err := a.Projects.Reload(ctx); err != nil {

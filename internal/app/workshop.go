@@ -194,7 +194,7 @@ func (w *Workshop) Prepare(ctx context.Context, s *project.SourceDoc) (*mcp.Inst
 	if err := w.trusted(s); err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	ctx, cancel := context.WithTimeout(ctx, moment)
 	defer cancel()
 	return w.Servers.Prepare(ctx, s)
 }
@@ -298,6 +298,9 @@ func (w *Workshop) catalogues(ctx context.Context, src project.Source, last func
 
 // patience is how long a source that was asked before may keep a project waiting.
 const patience = 2 * time.Second
+
+// moment is how long it takes to be told how far the package of a source is installed.
+const moment = 500 * time.Millisecond
 
 // soonError says why a source that is still being asked has not answered.
 type soonError string

@@ -133,7 +133,7 @@ func (d *demo) run(ctx context.Context, addr string) error {
 	outside.Handle("/web/", http.StripPrefix("/web", pages.Handler(env["SEARCH_URL"], searchKey)))
 	outside.Handle("/", o.Handler())
 	side(officeL, outside)
-	a, err := app.Open(ctx, app.Config{Dir: d.dir, Data: d.data, Env: env, Own: k.own, Access: app.Access{Local: !d.signIn}, Logger: d.log})
+	a, err := app.Open(ctx, app.Config{Dir: d.dir, Data: d.data, Env: env, Own: k.own, Tell: k.installing, Access: app.Access{Local: !d.signIn}, Logger: d.log})
 	if err != nil {
 		return err
 	}

@@ -15,8 +15,11 @@ import (
 func (k *call) workshop(dir string) (*app.Workshop, func(string) (string, bool)) {
 	env := app.Environment(dir, nil)
 	return app.NewWorkshop(app.WorkshopConfig{Dir: dir, Databases: filepath.Join(dir, project.Records, "databases"), Packages: filepath.Join(dir, project.Records, "packages"),
-		Tell: func(source, line string) { k.note("%s: %s\n", source, line) }, Secrets: secret.New(env), Own: k.own}), env
+		Tell: k.installing, Secrets: secret.New(env), Own: k.own}), env
 }
+
+// installing tells how far the package of a tool server is installed.
+func (k *call) installing(source, line string) { k.note("%s: %s\n", source, line) }
 
 // folder reads a project, and reports its problems where it cannot be run. The
 // workshop is to be closed.

@@ -37,7 +37,7 @@ var mcpCommand = command{
 			if err != nil {
 				return err
 			}
-			a, err := app.Open(ctx, app.Config{Dir: *dir, Data: *data, Own: k.own, Logger: log})
+			a, err := app.Open(ctx, app.Config{Dir: *dir, Data: *data, Own: k.own, Tell: k.installing, Logger: log})
 			if err != nil {
 				return fmt.Errorf("%w\nWhere a service runs on the project, omit -dir and name the service with -at URL, or add -forget", err)
 			}

@@ -176,7 +176,7 @@ var serveCommand = command{
 				return err
 			}
 			defer l.Close()
-			a, err := app.Open(ctx, app.Config{Dir: dir, Data: records, Own: k.own, Trust: *trust, Spare: *spare << 20, Access: access, Logger: log})
+			a, err := app.Open(ctx, app.Config{Dir: dir, Data: records, Own: k.own, Tell: k.installing, Trust: *trust, Spare: *spare << 20, Access: access, Logger: log})
 			if err != nil {
 				return err
 			}

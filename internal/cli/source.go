@@ -64,7 +64,7 @@ var sourceCommand = command{
 			for said := ""; err == nil && in.Installing != nil; in, err = inspect(args[1]) { // which waits a moment
 				if line := or(in.Installing.Line, "installing "+in.Installing.Package); line != said && !here {
 					said = line
-					k.note("%s: %s\n", args[1], line)
+					k.installing(args[1], line)
 				}
 			}
 			if err != nil {

@@ -1,12 +1,16 @@
 package runtimes
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"encoding/json"
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,15 +22,15 @@ import (
 // Order says what is to be installed. Dir gets the packages themselves for python3, and a
 // folder node_modules with them for node.
 type Order struct {
-	Interpreter string   // whole path
-	Language    string   // python3 or node
-	Registry    string   // address of a package index, or of a registry of modules; "" is that of the installer
-	Packages    []string // by name or as name@version
-	Dir         string   // it has to be there
-	Plan        bool     // say what would be installed, and install nothing
-	Bare        bool     // outside the sandbox
-	Within      time.Duration
-	Log         io.Writer // gets what the installer says while it runs; nil: nothing does
+	Interpreter string        // whole path
+	Language    string        // python3 or node
+	Registry    string        // address of a package index, or of a registry of modules; "" is that of the installer
+	Packages    []string      // by name or as name@version
+	Dir         string        // it has to be there
+	Plan        bool          // say what would be installed, and install nothing
+	Bare        bool          // outside the sandbox
+	Within      time.Duration // the time that ctx leaves for it
+	Log         io.Writer     // gets what the installer says while it runs; nil: nothing does
 }
 
 // Cache is the folder below an order's own that its installer keeps for itself. It may go afterwards.
@@ -55,10 +59,11 @@ func Install(ctx context.Context, o Order) ([]byte, *deed.Failure) {
 	if m := sandbox.Missing(); m != "" && !o.Bare {
 		return nil, deed.NotDone("config", "nothing was installed: %s", m)
 	}
+	silence := max(10*time.Second, o.Within/4) // npm counts a whole file
 	args := []string{o.Interpreter}
 	switch o.Language {
 	case "python3":
-		args = append(args, "-m", "pip", "install", "--disable-pip-version-check", "--no-cache-dir", "--no-input", "--progress-bar", "off", "--only-binary", ":all:", "--retries", "1", "--timeout", "10",
+		args = append(args, "-m", "pip", "install", "--disable-pip-version-check", "--no-cache-dir", "--no-input", "--progress-bar", "off", "--only-binary", ":all:", "--retries", "1", "--timeout", strconv.Itoa(int(silence.Seconds())),
 			"--root-user-action", "ignore", "--ignore-installed", "--upgrade", "--target", o.Dir)
 		if o.Registry != "" {
 			args = append(args, "--index-url", o.Registry)
@@ -71,7 +76,7 @@ func Install(ctx context.Context, o Order) ([]byte, *deed.Failure) {
 		if err != nil {
 			return nil, deed.NotDone("config", "there is no npm beside %s, with which libraries are installed", o.Interpreter)
 		}
-		args = append(args, npm, "install", "--json", "--loglevel", "http", "--ignore-scripts", "--no-audit", "--no-fund", "--no-update-notifier", "--fetch-retries", "1", "--fetch-timeout", "10000",
+		args = append(args, npm, "install", "--json", "--loglevel", "http", "--ignore-scripts", "--no-audit", "--no-fund", "--no-update-notifier", "--fetch-retries", "1", "--fetch-timeout", strconv.FormatInt(silence.Milliseconds(), 10),
 			"--cache", filepath.Join(o.Dir, Cache), "--prefix", o.Dir)
 		if o.Registry != "" {
 			args = append(args, "--registry", o.Registry)
@@ -110,18 +115,28 @@ func Install(ctx context.Context, o Order) ([]byte, *deed.Failure) {
 	case d.Late:
 		return nil, deed.NotDone("timeout", "%s could not be installed within %s", what, o.Within)
 	case d.Code != 0:
-		return nil, deed.NotDone("refused", "%s could not be installed from %s: %s", what, cmp.Or(o.Registry, "the installer's own registry"), complaint(cmp.Or(string(d.Stderr), string(d.Stdout))))
+		return nil, deed.NotDone("refused", "%s could not be installed from %s: %s", what, cmp.Or(o.Registry, "the installer's own registry"), complaint(d.Stdout, d.Stderr))
 	}
 	return d.Stdout, nil
 }
 
-// complaint gives the lines of an installer that say what is wrong.
-func complaint(text string) string {
+// unreached is what pip says of a registry that cannot be reached, among its warnings.
+var unreached = regexp.MustCompile(`connection broken by '.*[:\]] (.+?)'?\)?': /`)
+
+// complaint gives what an installer says is wrong: npm in its report, pip in lines.
+func complaint(report, lines []byte) string {
+	var said struct{ Error struct{ Summary string } }
+	if json.Unmarshal(report[max(bytes.IndexByte(report, '{'), 0):], &said) == nil && said.Error.Summary != "" {
+		return tools.Clip(said.Error.Summary, 500)
+	}
+	text := strings.ToValidUTF8(string(lines), "�")
+	if m := unreached.FindStringSubmatch(text); m != nil {
+		return "it cannot be reached: " + tools.Clip(m[1], 500)
+	}
 	var out []string
-	for line := range strings.Lines(strings.ToValidUTF8(text, "�")) {
-		line = strings.TrimSpace(line)
-		line = strings.TrimPrefix(strings.TrimPrefix(line, "ERROR: "), "npm error ")
-		if line != "" && !strings.HasPrefix(line, "WARNING") && !strings.HasPrefix(line, "npm warn") && !strings.HasPrefix(line, "npm http") && !strings.HasPrefix(line, "A complete log") && !slices.Contains(out, line) {
+	for line := range strings.Lines(text) {
+		line = strings.TrimPrefix(strings.TrimSpace(line), "ERROR: ")
+		if line != "" && !strings.HasPrefix(line, "WARNING") && !slices.Contains(out, line) {
 			out = append(out, line)
 		}
 	}

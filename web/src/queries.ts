@@ -26,7 +26,7 @@ export const query = {
   drills: () => queryOptions({ queryKey: ["drills"], queryFn: () => get<{ drills: Drill[] }>("/drills") }),
   outbox: () => queryOptions({ queryKey: ["outbox"], queryFn: () => get<Outbox>("/outbox?limit=1000"), refetchInterval: 3000 }),
   sources: () => queryOptions({ queryKey: ["sources"], queryFn: () => get<{ sources: { id: string }[] }>("/sources") }),
-  source: (name: string) => queryOptions({ queryKey: ["source", name], queryFn: () => get<Inspected>(`/sources/${name}`) }),
+  source: (name: string) => queryOptions({ queryKey: ["source", name], queryFn: () => get<Inspected>(`/sources/${name}`), refetchInterval: (q) => (q.state.data?.installing ? 500 : false) }),
   try: (id: number) => queryOptions({ queryKey: ["try", id], queryFn: () => get<Tried>(`/tries/${id}`) }),
 };
 

@@ -74,7 +74,10 @@ func New(c Config) *Servers {
 	if c.Tell == nil {
 		c.Tell = func(string, string) {}
 	}
-	s := &Servers{dir: c.Dir, client: c.Client, changed: c.Changed, packages: packages{dir: c.Packages, tell: c.Tell, jobs: map[string]*job{}}, conns: map[string]*conn{}}
+	if abs, err := filepath.Abs(c.Packages); err == nil && c.Packages != "" { // installers start there
+		c.Packages = abs
+	}
+	s := &Servers{dir: c.Dir, client: c.Client, changed: c.Changed, packages: packages{dir: c.Packages, tell: c.Tell, jobs: map[string]*job{}, now: time.Now}, conns: map[string]*conn{}}
 	s.packages.life, s.packages.end = context.WithCancel(context.Background())
 	return s
 }
@@ -125,8 +128,7 @@ func (s *Servers) conn(src *project.SourceDoc) *conn {
 
 // Close ends every connection, the servers that were started, and what is being installed.
 func (s *Servers) Close() error {
-	s.packages.end()
-	s.packages.running.Wait()
+	s.packages.close()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, c := range s.conns {

@@ -27,6 +27,7 @@ import (
 const (
 	installLimit = 15 * time.Minute
 	tellGap      = 2 * time.Second        // between two lines of progress
+	failedFor    = 10 * time.Second       // that a failure is told: whoever asks how far it is, again and again, learns of it
 	lockGap      = 200 * time.Millisecond // between two looks at whether another program still installs
 	maxLine      = 200
 	maxPart      = 1 << 20 // of a file that is read of a package
@@ -43,15 +44,17 @@ type packages struct {
 	running sync.WaitGroup
 
 	mu   sync.Mutex
-	jobs map[string]*job // under way, by folder
+	jobs map[string]*job // under way, or failed, by folder
+	now  func() time.Time
 }
 
-// job is an installation under way.
+// job is an installation.
 type job struct {
 	name  string
 	begun time.Time
-	done  chan struct{} // closed when it is over; then err is set
+	done  chan struct{} // closed when it is over; then err and ended are set
 	err   error
+	ended time.Time
 
 	mu   sync.Mutex
 	line string // what the installer said last
@@ -99,6 +102,15 @@ func (j *job) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+func (j *job) over() bool {
+	select {
+	case <-j.done:
+		return true
+	default:
+		return false
+	}
+}
+
 func (j *job) progress() *Installing {
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -133,8 +145,12 @@ func (ps *packages) prepare(ctx context.Context, src *project.SourceDoc) (*Insta
 		return nil, err
 	}
 	ps.mu.Lock()
+	if err := ps.life.Err(); err != nil {
+		ps.mu.Unlock()
+		return nil, fmt.Errorf("the tool server %s: nothing is installed any more: %w", src.Name, err)
+	}
 	j := ps.jobs[folder]
-	if j == nil {
+	if j == nil || j.over() && ps.now().Sub(j.ended) > failedFor {
 		if _, err := os.Stat(folder); err == nil {
 			ps.mu.Unlock()
 			return nil, nil
@@ -146,10 +162,12 @@ func (ps *packages) prepare(ctx context.Context, src *project.SourceDoc) (*Insta
 			if j.err = ps.install(j, src, interpreter, folder); j.err == nil {
 				j.tell(fmt.Sprintf("installed %s in %s", j.name, time.Since(j.begun).Round(100*time.Millisecond)))
 			}
+			j.ended = ps.now()
 			ps.mu.Lock()
-			delete(ps.jobs, folder)
+			if close(j.done); j.err == nil {
+				delete(ps.jobs, folder)
+			}
 			ps.mu.Unlock()
-			close(j.done)
 		})
 	}
 	ps.mu.Unlock()
@@ -159,6 +177,14 @@ func (ps *packages) prepare(ctx context.Context, src *project.SourceDoc) (*Insta
 	case <-ctx.Done():
 		return j.progress(), nil
 	}
+}
+
+// close ends what is being installed, and waits until it has ended.
+func (ps *packages) close() {
+	ps.mu.Lock()
+	ps.end()
+	ps.mu.Unlock()
+	ps.running.Wait()
 }
 
 // state says how far the installation for a source is; nil where there is none under way.
@@ -172,7 +198,7 @@ func (ps *packages) state(src *project.SourceDoc) *Installing {
 	}
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
-	if j := ps.jobs[folder]; j != nil {
+	if j := ps.jobs[folder]; j != nil && !j.over() {
 		return j.progress()
 	}
 	return nil

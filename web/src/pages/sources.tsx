@@ -23,8 +23,21 @@ export function SourcePage() {
         <h1 className="font-mono text-lg font-bold">{source}</h1>
         {offers.error && <Note bad>{words(offers.error)}</Note>}
         {!offers.data && !offers.error && <p className="mt-2 text-ink-2">It is being asked…</p>}
-        {offers.data && <Ticked key={source + offers.dataUpdatedAt} source={source} of={offers.data} />}
+        {offers.data?.installing && <Installing of={offers.data.installing} />}
+        {offers.data && !offers.data.installing && <Ticked key={source + offers.dataUpdatedAt} source={source} of={offers.data} />}
       </div>
+    </div>
+  );
+}
+
+// Installing says how far the package is that a tool server comes in.
+function Installing({ of }: { of: NonNullable<Inspected["installing"]> }) {
+  return (
+    <div role="status" className="mt-3">
+      <p>
+        <b className="font-mono">{of.package}</b> is being installed, since {new Date(of.since).toLocaleTimeString([], { hour12: false })}. That may take minutes; its tools are listed here when it is there.
+      </p>
+      {of.line && <p className="mt-1 break-all font-mono text-[12px] text-ink-2">{of.line}</p>}
     </div>
   );
 }
