@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net"
+	"net/netip"
 	"net/url"
 	"regexp"
 	"slices"
@@ -222,10 +222,14 @@ func (c *compiler) packageOf(d *document, r *rawPackage) *Package {
 
 // registryFault says what keeps packages from being installed from an address.
 func registryFault(address string) (say, remedy string) {
-	switch u, err := url.Parse(address); {
+	u, err := url.Parse(address)
+	switch {
 	case err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http":
 		return fmt.Sprintf("%q is not the address of a registry", address), "Write its whole address, such as https://packages.example/simple."
-	case u.Scheme == "http" && u.Hostname() != "localhost" && !net.ParseIP(u.Hostname()).IsLoopback():
+	case u.Scheme == "https" || u.Hostname() == "localhost":
+		return "", ""
+	}
+	if ip, err := netip.ParseAddr(u.Hostname()); err != nil || !ip.IsLoopback() {
 		return address + " could be answered by anybody on the way to it", "Use https."
 	}
 	return "", ""

@@ -338,7 +338,7 @@ func (w *Workshop) ask(ctx context.Context, s *project.SourceDoc, known bool) (p
 	case a := <-answer:
 		return a.Val.(project.Catalogue), a.Err
 	case <-ctx.Done():
-		return project.Catalogue{}, ctx.Err()
+		return project.Catalogue{}, fmt.Errorf("its answer was not waited for: %w", ctx.Err())
 	case <-enough:
 	}
 	go func() {

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -13,6 +14,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"stonebaton.example/core/deed"
 	"stonebaton.example/internal/sandbox"
@@ -115,13 +118,31 @@ func Install(ctx context.Context, o Order) ([]byte, *deed.Failure) {
 	case d.Late:
 		return nil, deed.NotDone("timeout", "%s could not be installed within %s", what, o.Within)
 	case d.Code != 0:
-		return nil, deed.NotDone("refused", "%s could not be installed from %s: %s", what, cmp.Or(o.Registry, "the installer's own registry"), complaint(d.Stdout, d.Stderr))
+		return nil, deed.NotDone("refused", "%s could not be installed from %s: %s", what, cmp.Or(o.Registry, "the installer's own registry"), cmp.Or(complaint(d.Stdout, d.Stderr), fmt.Sprintf("it does not say why (exit code %d)", d.Code))+short(o.Dir))
 	}
 	return d.Stdout, nil
 }
 
 // unreached is what pip says of a registry that cannot be reached, among its warnings.
-var unreached = regexp.MustCompile(`connection broken by '.*[:\]] (.+?)'?\)?': /`)
+var unreached = regexp.MustCompile(`connection broken by '.*[:\]] (.+?)["']?\)?': /`)
+
+// aside is what installers say beside what is wrong.
+var aside = regexp.MustCompile(`^(WARNING|npm (http|warn|verbose)|A complete log)`)
+
+// roomy is how much free space makes it unlikely that an installation failed for want of it.
+const roomy = 64 << 20
+
+// short says that little space is free; "" where there is enough.
+func short(dir string) string {
+	var st unix.Statfs_t
+	if unix.Statfs(dir, &st) != nil {
+		return ""
+	}
+	if free := int64(st.Bavail) * int64(st.Bsize); free < roomy {
+		return fmt.Sprintf("; only %d MB are free in %s", free>>20, dir)
+	}
+	return ""
+}
 
 // complaint gives what an installer says is wrong: npm in its report, pip in lines.
 func complaint(report, lines []byte) string {
@@ -135,8 +156,8 @@ func complaint(report, lines []byte) string {
 	}
 	var out []string
 	for line := range strings.Lines(text) {
-		line = strings.TrimPrefix(strings.TrimSpace(line), "ERROR: ")
-		if line != "" && !strings.HasPrefix(line, "WARNING") && !slices.Contains(out, line) {
+		line = strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(line), "ERROR: "), "npm error ")
+		if line != "" && !aside.MatchString(line) && !slices.Contains(out, line) {
 			out = append(out, line)
 		}
 	}

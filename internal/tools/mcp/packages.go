@@ -87,7 +87,7 @@ func (j *job) Write(p []byte) (int, error) {
 		}
 		line := strings.TrimSpace(strings.ToValidUTF8(string(j.part[:end]), "�"))
 		j.part = j.part[end+1:]
-		if line = strings.TrimPrefix(line, "npm http "); line == "" || strings.HasPrefix(line, "npm warn") {
+		if line = strings.TrimPrefix(line, "npm http "); line == "" || strings.HasPrefix(line, "npm ") { // what is wrong is said at the end
 			continue
 		}
 		j.line = tools.Clip(line, maxLine)
