@@ -22,7 +22,6 @@ import (
 	"stonebaton.example/core/functions"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
-	"stonebaton.example/core/value"
 	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/tools"
 )
@@ -288,9 +287,8 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 	case r.Unfit != "":
 		return fail(sure, "result", "%s", r.Unfit)
 	}
-	v, err := value.Read(r.Returns)
-	if err != nil {
-		return fail(sure, "result", "what %s gave is not JSON: %v", remote.Name, err)
+	if r.fault != nil {
+		return fail(sure, "result", "what %s gave is not JSON: %v", remote.Name, r.fault)
 	}
 	var m tools.Media
 	for _, file := range r.Files {
@@ -301,7 +299,7 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 		m.Add("file", file.Type, file.Name, body)
 	}
 	sent.Bytes, sent.Reply = int64(len(r.Returns)), tools.Clip(string(r.Returns), c.limit)
-	return deed.Result{Value: v, Sets: r.Sets, Sent: sent, Files: m.Files}, nil
+	return deed.Result{Value: r.value, Sets: r.Sets, Sent: sent, Files: m.Files}, nil
 }
 
 // environment gives the environment of a source's processes.

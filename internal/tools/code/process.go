@@ -17,10 +17,13 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"stonebaton.example/core/deed"
 	"stonebaton.example/core/functions"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/core/value"
 	"stonebaton.example/internal/sandbox"
 	"stonebaton.example/internal/tools"
 )
@@ -70,6 +73,9 @@ type message struct {
 	Unfit     string               `json:"unfit"`
 	Sets      map[string]any       `json:"sets"`
 	Files     []struct{ Name, Type, Body string }
+
+	value any   // of Returns
+	fault error // why it has none
 }
 
 func (m *message) answers() bool {
@@ -81,7 +87,7 @@ type pool struct {
 	mu     sync.Mutex
 	stamp  string    // what those that are idle were started from
 	looked time.Time // when all that the stamp is of was looked at
-	main   string    // the same of the file alone
+	main   mark      // the same of the file alone
 	src    *project.SourceDoc
 	key    string        // of src
 	at     string        // where the file is
@@ -95,14 +101,14 @@ func (p *pool) look(h *Handler, src *project.SourceDoc, file string) (stamp stri
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.src != src {
-		p.src, p.key, p.at = src, src.Key(), filepath.Join(h.dir, filepath.FromSlash(file))
+		p.src, p.key, p.at, p.looked = src, src.Key(), filepath.Join(h.dir, filepath.FromSlash(file)), time.Time{}
 	}
-	main := p.key + stampOf(p.at)
+	main := markOf(p.at)
 	if p.main == main && time.Since(p.looked) < seldom {
 		return p.stamp
 	}
 	p.looked, p.main = time.Now(), main
-	if stamp = main + h.beside(src); p.stamp != stamp {
+	if stamp = fmt.Sprint(p.key, main, "\n", h.beside(src)); p.stamp != stamp {
 		for _, x := range p.idle {
 			x.end()
 		}
@@ -113,12 +119,18 @@ func (p *pool) look(h *Handler, src *project.SourceDoc, file string) (stamp stri
 
 const seldom = 50 * time.Millisecond
 
-func stampOf(path string) string {
-	info, err := os.Stat(path)
-	if err != nil {
-		return "gone"
+// mark is another where a file has changed.
+type mark struct{ size, changed int64 }
+
+// gone is the mark of a file that is not there.
+var gone = mark{-1, 0}
+
+func markOf(path string) mark {
+	var st unix.Stat_t // every call looks: it is what os.Stat asks, without what it makes of it
+	if unix.Stat(path, &st) != nil {
+		return gone
 	}
-	return strconv.FormatInt(info.Size(), 36) + " " + strconv.FormatInt(info.ModTime().UnixNano(), 36)
+	return mark{st.Size, st.Mtim.Nano()}
 }
 
 // beside tells whether what a file may import has changed: what else its source names.
@@ -128,7 +140,7 @@ func (h *Handler) beside(src *project.SourceDoc) string {
 		at := filepath.Join(h.dir, filepath.FromSlash(name))
 		root, err := os.OpenRoot(at)
 		if err != nil { // a file, or not there
-			lines = append(lines, name+" "+stampOf(at))
+			lines = append(lines, fmt.Sprint(name, " ", markOf(at)))
 			continue
 		}
 		files, _ := tools.Tree(root, 10*maxFiles)
@@ -150,7 +162,7 @@ func (p *pool) close() {
 	for _, x := range p.idle {
 		x.end()
 	}
-	p.idle, p.stamp, p.main = nil, "", ""
+	p.idle, p.stamp, p.main = nil, "", mark{}
 }
 
 // give takes a process back that was taken. One that is of no more use ends.
@@ -440,18 +452,46 @@ func (x *process) heard(c *call) (m message, end string) {
 			}
 			return m, x.reason()
 		}
+		if m, ok := x.returned(line); ok {
+			x.past(c)
+			return m, ""
+		}
 		m = message{}
 		if err := json.Unmarshal(line, &m); err != nil || m.Log == nil && (!m.answers() || m.N != x.n) {
 			c.say(strings.ToValidUTF8(tools.Clip(strings.TrimRight(string(line), "\n"), 500), "�")) // it wrote past the runner
 			continue
 		}
 		if m.Log == nil {
-			if past := strings.TrimRight(x.log.Take(), "\n"); past != "" {
-				c.say(past)
+			if m.Returns != nil {
+				m.value, m.fault = value.Read(m.Returns)
 			}
+			x.past(c)
 			return m, ""
 		}
 		c.say(*m.Log)
+	}
+}
+
+// returned reads the answer that is nearly every one: a value, and nothing beside it. What is not
+// that is read as any other message.
+func (x *process) returned(line []byte) (message, bool) {
+	rest, ok := bytes.CutPrefix(line, []byte(`{"n":`+strconv.Itoa(x.n)+`,"returns":`))
+	if !ok {
+		return message{}, false
+	}
+	rest, ok = bytes.CutSuffix(rest, []byte("}\n"))
+	if !ok {
+		return message{}, false
+	}
+	raw := bytes.Clone(rest)
+	v, err := value.Read(raw)
+	return message{N: x.n, Returns: raw, value: v}, err == nil
+}
+
+// past keeps what was written past the runner.
+func (x *process) past(c *call) {
+	if past := strings.TrimRight(x.log.Take(), "\n"); past != "" {
+		c.say(past)
 	}
 }
 

@@ -546,15 +546,14 @@ def call(m):
         os._exit(0)
     if LOG.rest:
         LOG.end()
-    answer = {"n": m["n"], "returns": v}
     try:
+        data = '{"n":%d,"returns":%s' % (m["n"], WRITE(v))
         if session:
-            answer["sets"], answer["files"] = s.changes(m.get("session") or {}), s.files
-        data = WRITE(answer)
+            data += ',"sets":%s,"files":%s' % (WRITE(s.changes(m.get("session") or {})), WRITE(s.files))
     except (TypeError, ValueError, RecursionError) as e:
         tell({"n": m["n"], "unfit": unfit(v) or "the result, or the state, is not JSON: " + said(e)})
         return
-    data = (data + "\n").encode()
+    data = (data + "}\n").encode()
     while data:
         data = data[os.write(WIRE_OUT, data):]
 
