@@ -234,7 +234,7 @@ func (k *call) detail(run string, d *trace.Detail) {
 		}
 	}
 	if s.Reads > 0 {
-		k.print(", about %d tokens read", s.Reads)
+		k.print(", about %s read", count(s.Reads, "token"))
 	}
 	k.print("\nwhy   %s\n", s.Why)
 	if s.Because != "" {

@@ -118,7 +118,7 @@ func Install(ctx context.Context, o Order) ([]byte, *deed.Failure) {
 	case d.Late:
 		return nil, deed.NotDone("timeout", "%s could not be installed within %s", what, o.Within)
 	case d.Code != 0:
-		return nil, deed.NotDone("refused", "%s could not be installed from %s: %s", what, cmp.Or(o.Registry, "the installer's own registry"), cmp.Or(complaint(d.Stdout, d.Stderr), fmt.Sprintf("it does not say why (exit code %d)", d.Code))+short(o.Dir))
+		return nil, deed.NotDone("refused", "%s could not be installed from %s: %s", what, cmp.Or(o.Registry, "the installer's own registry"), cmp.Or(WithoutCredentials(complaint(d.Stdout, d.Stderr)), fmt.Sprintf("it does not say why (exit code %d)", d.Code))+short(o.Dir))
 	}
 	return d.Stdout, nil
 }
@@ -143,6 +143,12 @@ func short(dir string) string {
 	}
 	return ""
 }
+
+var userinfo = regexp.MustCompile(`://[^/@\s]+@`)
+
+// WithoutCredentials takes them out of the addresses in what an installer says: those of a
+// registry may hold some where the environment names it.
+func WithoutCredentials(text string) string { return userinfo.ReplaceAllString(text, "://") }
 
 // complaint gives what an installer says is wrong: npm in its report, pip in lines.
 func complaint(report, lines []byte) string {

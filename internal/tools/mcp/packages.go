@@ -29,6 +29,7 @@ const (
 	tellGap      = 2 * time.Second        // between two lines of progress
 	failedFor    = 10 * time.Second       // that a failure is told: whoever asks how far it is, again and again, learns of it
 	lockGap      = 200 * time.Millisecond // between two looks at whether another program still installs
+	spare        = 2                      // packages beside the newest that stay
 	maxLine      = 200
 	maxPart      = 1 << 20 // of a file that is read of a package
 )
@@ -90,7 +91,7 @@ func (j *job) Write(p []byte) (int, error) {
 		if line = strings.TrimPrefix(line, "npm http "); line == "" || strings.HasPrefix(line, "npm ") { // what is wrong is said at the end
 			continue
 		}
-		j.line = tools.Clip(line, maxLine)
+		j.line = tools.Clip(runtimes.WithoutCredentials(line), maxLine)
 		if time.Since(j.told) > tellGap {
 			j.told = time.Now()
 			j.tell(j.line)
@@ -214,7 +215,7 @@ func (ps *packages) install(j *job, src *project.SourceDoc, interpreter, folder 
 	if err := os.MkdirAll(all, 0o700); err != nil {
 		return fail(err)
 	}
-	unlock, err := lock(ctx, filepath.Join(all, "lock"))
+	unlock, err := lock(ctx, filepath.Join(all, "lock"), func() { _, _ = io.WriteString(j, "another program installs it\n") })
 	if err != nil {
 		return fail(fmt.Errorf("%s is being installed by another program: %w", j.name, err))
 	}
@@ -235,8 +236,26 @@ func (ps *packages) install(j *job, src *project.SourceDoc, interpreter, folder 
 	if err := errors.Join(os.RemoveAll(filepath.Join(fresh, runtimes.Cache)), os.Rename(fresh, folder)); err != nil {
 		return fail(err)
 	}
-	clean(all, func(name string) bool { return name != "lock" && name != filepath.Base(folder) }) // what it replaces
+	gone := outdated(all, filepath.Base(folder))
+	clean(all, func(name string) bool { return slices.Contains(gone, name) })
 	return nil
+}
+
+// outdated lists the packages in a folder beside one, but for the few that were used last: runs that
+// began with another version of the project still need theirs.
+func outdated(all, than string) []string {
+	list, err := os.ReadDir(all)
+	if err != nil {
+		return nil
+	}
+	used := map[string]time.Time{}
+	for _, e := range list {
+		if info, err := e.Info(); err == nil && e.IsDir() && e.Name() != than {
+			used[e.Name()] = info.ModTime()
+		}
+	}
+	names := slices.SortedFunc(maps.Keys(used), func(a, b string) int { return used[b].Compare(used[a]) })
+	return names[min(len(names), spare):]
 }
 
 // clean takes what is named so out of a folder.
@@ -252,13 +271,16 @@ func clean(dir string, named func(string) bool) {
 	}
 }
 
-// lock waits until no other program holds a file.
-func lock(ctx context.Context, name string) (unlock func(), err error) {
+// lock waits until no other program holds a file. Waits is called where that is not so at once.
+func lock(ctx context.Context, name string, waits func()) (unlock func(), err error) {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	for syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+	for n := 0; syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil; n++ {
+		if n == 0 {
+			waits()
+		}
 		select {
 		case <-time.After(lockGap):
 		case <-ctx.Done():
@@ -274,6 +296,7 @@ func (ps *packages) start(src *project.SourceDoc) (launch, error) {
 	if err != nil {
 		return launch{}, err
 	}
+	_ = os.Chtimes(folder, time.Time{}, ps.now()) // see outdated; without it, it may go sooner
 	p := src.Package
 	name, args := "", src.Command
 	if len(args) > 0 {

@@ -204,6 +204,10 @@ func TestTwoThatOpenAProjectInstallOnce(t *testing.T) {
 		require.NoError(t, err)
 		require.NotNil(t, on)
 	}
+	require.Eventually(t, func() bool {
+		a, b := one.Installing(doc), two.Installing(doc)
+		return a != nil && b != nil && (a.Line == "another program installs it") != (b.Line == "another program installs it")
+	}, 20*time.Second, time.Millisecond, "the one that waits says for what")
 	release()
 	for _, s := range []*mcp.Servers{one, two} {
 		on, err := s.Prepare(t.Context(), doc)
@@ -256,9 +260,14 @@ func TestAnInstallationThatFailsIsToldAndTriedAgain(t *testing.T) {
 }
 
 func TestWhatWasBrokenOffOrReplacedGoes(t *testing.T) {
-	newer := tooltest.Almanac()
-	newer.Name = "harbour-almanac"
-	at := stock(t, tooltest.Almanac(), newer)
+	names := []string{"quay-almanac", "a-almanac", "b-almanac", "c-almanac"}
+	var packs []tooltest.Pack
+	for _, n := range names {
+		p := tooltest.Almanac()
+		p.Name = n
+		packs = append(packs, p)
+	}
+	at := stock(t, packs...)
 	folder := filepath.Join(at.dir, "almanac")
 	require.NoError(t, os.MkdirAll(filepath.Join(folder, "new-123", "node_modules"), 0o700))
 	release := at.held()
@@ -275,17 +284,28 @@ func TestWhatWasBrokenOffOrReplacedGoes(t *testing.T) {
 	release()
 
 	servers := at.servers()
-	var last []string
-	for _, pack := range []string{"quay-almanac", "harbour-almanac"} {
+	use := func(pack string, later int) {
+		servers.Later(time.Duration(later) * time.Hour)
 		doc, _ := at.source(fmt.Sprintf("node: %q", pack+"@1.2.0"), ", command: [tides]")
 		_, err := servers.Catalogue(t.Context(), doc)
 		require.NoError(t, err)
-		now, err := filepath.Glob(filepath.Join(folder, "*"))
-		require.NoError(t, err)
-		assert.Len(t, now, 2, "the package and the lock: %v", now)
-		assert.NotEqual(t, last, now)
-		last = now
 	}
+	have := func() (found []string) {
+		for _, n := range names {
+			if list, _ := filepath.Glob(filepath.Join(folder, "*", "node_modules", n)); len(list) == 1 {
+				found = append(found, n)
+			}
+		}
+		return found
+	}
+	use(names[0], 1)
+	assert.NoDirExists(t, filepath.Join(folder, "new-123"))
+	use(names[1], 2)
+	use(names[2], 3)
+	assert.Equal(t, names[:3], have(), "runs that began before still need theirs")
+	use(names[0], 4)
+	use(names[3], 5)
+	assert.Equal(t, []string{names[0], names[2], names[3]}, have(), "the one that was not used for longest goes")
 }
 
 func TestProgramsOfAPackage(t *testing.T) {
