@@ -323,7 +323,7 @@ func (ps *packages) start(src *project.SourceDoc) (launch, error) {
 	case len(programs) == 0:
 		return launch{}, fmt.Errorf("the tool server %s: the package %s has no program to start", src.Name, p.Name)
 	default:
-		return launch{}, fmt.Errorf("the tool server %s: the package %s has the programs %s: name one in command:", src.Name, p.Name, near.List(programs))
+		return launch{}, fmt.Errorf("the tool server %s: the package %s has the programs %s; name one of them under command", src.Name, p.Name, near.List(programs))
 	}
 	return launch{program: filepath.Join(at, name), args: args, env: env, reads: append([]string{folder, interpreter}, runtimes.Reads(interpreter)...)}, nil
 }

@@ -326,7 +326,7 @@ func TestProgramsOfAPackage(t *testing.T) {
 			require.NoError(t, ask("quay-almanac@1.2.0", ""), "the program that is named as the package")
 			require.NoError(t, ask("one-almanac@1.2.0", ""), "its only one")
 			require.ErrorContains(t, ask("no-almanac@1.2.0", ""), "the package no-almanac@1.2.0 has no program to start")
-			require.ErrorContains(t, ask("kelmere@1.2.0", ""), "the package kelmere@1.2.0 has the programs quay-almanac, tides: name one in command:")
+			require.ErrorContains(t, ask("kelmere@1.2.0", ""), "the package kelmere@1.2.0 has the programs quay-almanac, tides; name one of them under command")
 			require.ErrorContains(t, ask("kelmere@1.2.0", ", command: [tydes]"), `the package kelmere@1.2.0 has no program "tydes"; it has quay-almanac, tides. Did you mean`)
 			require.ErrorContains(t, ask("kelmere@1.2.0", ", command: [../../../../bin/sh]"), "has no program")
 		})
