@@ -228,11 +228,14 @@ func TestEveryAnswerIsAsTheDocumentSays(t *testing.T) {
 	a.program(s)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tools", "late.yaml"), []byte("source: late\nmcp: {command: [no-such-program-xy], sandbox: none}\ntake: [look]\n"), 0o644))
 	require.Eventually(t, func() bool { return len(get("/api/trust")["waiting"].([]any)) == 1 }, 20*time.Second, 10*time.Millisecond, "what appears does not start")
-	a.call("GET", "/api/sources/late", "", 404) // the file has an error: its tools are not known
+	a.call("GET", "/api/sources/late", "", 409) // nor is it asked before somebody has confirmed it
 	late := get("/api/trust")["waiting"].([]any)[0].(map[string]any)
 	a.call("POST", "/api/trust/none", "{}", 404)
 	assert.Equal(t, "late", a.call("POST", "/api/trust/"+late["id"].(string), "{}", 200)["name"])
 	assert.Empty(t, get("/api/trust")["waiting"])
+	a.call("GET", "/api/sources/late", "", 502) // there is no such program
+	require.NoError(t, os.Remove(filepath.Join(dir, "stonebaton.yaml")))
+	assert.Len(t, get("/api/sources")["sources"], 3, "where the files are no project any more, those in use")
 
 	a.people(begun["session"].(string))
 

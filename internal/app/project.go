@@ -192,8 +192,15 @@ func (ps *Projects) Confirm(ctx context.Context, id ledger.Hash, by string) (pro
 	return o, err
 }
 
-// Sources gives the sources as the files have them now, whole or not.
-func (ps *Projects) Sources() (*project.Project, error) { return ps.shop.Sources(ps.env) }
+// Sources gives the sources as the files have them now, whole or not; where they cannot be read
+// at all, those of the version in use.
+func (ps *Projects) Sources() (*project.Project, error) {
+	p, err := ps.shop.Sources(ps.env)
+	if err != nil {
+		return ps.Current()
+	}
+	return p, nil
+}
 
 // Dir is the project's folder.
 func (ps *Projects) Dir() string { return ps.dir }
