@@ -116,7 +116,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		next := sayJSON(t, s, 0, "-session", j.Session, "What are the dues for 2 nights at 12.4 m length?")
 		assert.Contains(t, next.Answer, "57.68 EUR")
 		q := s.run(t, "say", "-quiet", "When can a vessel drawing 3.1 m come in tomorrow?")
-		assert.True(t, strings.Contains(q.out, "2 windows: opens "), q.out)
+		assert.Regexp(t, `: \d windows?: opens `, q.out, "two on most days")
 		off := sayJSON(t, s, 0, "-no-tools", "When can a vessel drawing 3.1 m come in tomorrow?")
 		assert.Empty(t, off.Calls)
 		stub := sayJSON(t, s, 0, "-stubs", "When can a vessel drawing 3.1 m come in tomorrow?")
