@@ -2,12 +2,15 @@ package app_test
 
 import (
 	"compress/gzip"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -16,6 +19,7 @@ import (
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/sqlite"
 	"stonebaton.example/internal/store"
 )
 
@@ -37,7 +41,43 @@ func thaw(t *testing.T) (dir string) {
 	_, err = io.Copy(db, z)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
+	toNow(t, db.Name())
 	return dir
+}
+
+// waits are the moments in the data of events that something waits for.
+var waits = regexp.MustCompile(`("(?:retry_at|due)":)"([^"]+)"`)
+
+// toNow moves all that was recorded, so that the last of it was a moment ago: the time that a run
+// may take counts from when it was opened.
+func toNow(t *testing.T, file string) {
+	t.Helper()
+	db, err := sqlx.Open("sqlite", sqlite.DSN(file))
+	require.NoError(t, err)
+	defer db.Close()
+	var last int64
+	require.NoError(t, db.Get(&last, "SELECT max(last_at) FROM run"))
+	by := time.Since(time.UnixMicro(last))
+	for _, q := range []string{"UPDATE event SET at = at + ?", "UPDATE part SET at = at + ?", "UPDATE session SET at = at + ?", "UPDATE inbox SET at = at + ?", "UPDATE version SET at = at + ?",
+		"UPDATE run SET opened_at = opened_at + ?1, last_at = last_at + ?1", "UPDATE ticket SET due = due + ?1, raised_at = raised_at + ?1, settled_at = settled_at + ?1"} {
+		_, err := db.Exec(q, by.Microseconds())
+		require.NoError(t, err, q)
+	}
+	var events []struct {
+		Pos  int64
+		Data []byte
+	}
+	require.NoError(t, db.Select(&events, "SELECT pos, data FROM event WHERE data IS NOT NULL"))
+	for _, e := range events {
+		moved := waits.ReplaceAllFunc(e.Data, func(m []byte) []byte {
+			part := waits.FindSubmatch(m)
+			at, err := time.Parse(time.RFC3339Nano, string(part[2]))
+			require.NoError(t, err)
+			return fmt.Appendf(nil, "%s%q", part[1], at.Add(by).Format(time.RFC3339Nano))
+		})
+		_, err := db.Exec("UPDATE event SET data = ? WHERE pos = ?", moved, e.Pos)
+		require.NoError(t, err)
+	}
 }
 
 func TestADataDirectoryOfAnEarlierProgramGoesOn(t *testing.T) {
