@@ -1,7 +1,8 @@
 // Package mcp carries tools out that a server of the Model Context Protocol
 // offers, over standard input and output or streamable HTTP. Servers are started
-// when they are first needed, and again when they have died; what they say of
-// themselves is never trusted, and every answer of theirs has bounds.
+// when they are first needed, and again when they have died; those that come in a package are
+// installed before. What they say of themselves is never trusted, and every answer of theirs has
+// bounds.
 package mcp
 
 import (
