@@ -159,7 +159,7 @@ func asClient(at string) int {
 			if made == nil {
 				made = map[string]any{}
 			}
-			if _, echo := made["schema"]; echo { // it wants to see what came of another tool's
+			if _, echo := made["schema"]; echo { // it wants to see the result of another tool's
 				other, _ := cat.Find("json_schema_2020_12_tool")
 				made["schema"] = other.Input
 			}

@@ -43,7 +43,7 @@ effects: {sunrise: read}
 	s := launch(t, "serve", "-listen", "127.0.0.1:0", dir)
 	assert.Contains(t, s.err.String(), "almanac: installing quay-almanac@1.2.0 from "+registry)
 	assert.Contains(t, s.err.String(), "what almanac offers cannot be read: the package quay-almanac@1.2.0 is still being installed, since ")
-	assert.Contains(t, s.err.String(), "Its tools come by themselves when it is there; `stonebaton source inspect almanac` shows how far it is.")
+	assert.Contains(t, s.err.String(), "Its tools are taken in as soon as it answers; `stonebaton source inspect almanac` shows how far it is.")
 	assert.Contains(t, s.run(t, "source").out, "quay-almanac@1.2.0", "also before the project is whole")
 
 	p := browse(t, s.url)

@@ -173,23 +173,24 @@ func (p *Project) Outside() []Outside {
 
 // Outside says what the source starts outside the sandbox: its command.
 func (s *SourceDoc) Outside() (Outside, bool) {
-	if s.Bounds.Bare && s.Code != nil {
-		key := append([]string{"source", s.Name, "code", s.Code.Runtime}, s.Code.Files...)
-		for _, k := range keysOf(s.Env) {
-			key = append(key, k+"="+s.Env[k])
-		}
-		return Outside{ID: ledger.HashOf([]byte(strings.Join(key, "\x00"))), Kind: "source", Name: s.Name, Say: "runs the functions of " + strings.Join(s.Code.Files, ", ") + " outside the sandbox", Place: s.Place}, true
-	}
-	if len(s.Command) == 0 && s.Package == nil || !s.Bounds.Bare {
+	if !s.Bounds.Bare {
 		return Outside{}, false
 	}
-	key, say := []string{"source", s.Name}, "starts the program "+strings.Join(s.Command, " ")
-	if p := s.Package; p != nil {
-		key = append(key, p.Language, p.Name, p.Registry)
-		key[0] = "source of a package"
-		say = "installs the package " + p.Name + ", and starts its program " + strings.Join(s.Command, " ")
+	var key []string
+	var say string
+	switch {
+	case s.Code != nil:
+		key = append([]string{"source", s.Name, "code", s.Code.Runtime}, s.Code.Files...)
+		say = "runs the functions of " + strings.Join(s.Code.Files, ", ")
+	case s.Package != nil:
+		key = append([]string{"source of a package", s.Name, s.Package.Language, s.Package.Name, s.Package.Registry}, s.Command...)
+		say = "installs the package " + s.Package.Name + ", and starts its program " + strings.Join(s.Command, " ")
+	case len(s.Command) > 0:
+		key = append([]string{"source", s.Name}, s.Command...)
+		say = "starts the program " + strings.Join(s.Command, " ")
+	default: // it is reached at an address
+		return Outside{}, false
 	}
-	key = append(key, s.Command...)
 	for _, k := range keysOf(s.Env) {
 		key = append(key, k+"="+s.Env[k])
 	}

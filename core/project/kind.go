@@ -144,11 +144,8 @@ func (p *Part) NoSecret(path, arg string) { p.c.inTheOpen(p.d, p.at+path, arg) }
 // Registry gives the address of a registry of packages, with its variables put in, and reports
 // one that nobody should install from.
 func (p *Part) Registry(path, address string) string {
-	address = p.Vars(path, address)
-	if say, remedy := registryFault(address); say != "" {
-		key, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
-		p.Report(Error, path, remedy, "%s: %s", key, say)
-	}
+	key, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+	address, _ = p.c.registry(p.d, p.at+path, key, address)
 	return address
 }
 

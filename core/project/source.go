@@ -26,7 +26,7 @@ type Catalogue struct {
 	Missing map[string]string `json:"missing,omitempty"` // why a tool that is named in take is not here
 	Also    []string          `json:"also,omitempty"`    // what it has beside tools
 	Fault   string            `json:"fault,omitempty"`   // why nothing could be read
-	Soon    bool              `json:"-"`                 // it is still being asked: what it offers comes by itself
+	Soon    bool              `json:"-"`                 // it is still being asked: what it offers is taken in when it answers
 	Broken  []Broken          `json:"broken,omitempty"`  // files of functions that cannot be loaded
 }
 
@@ -211,13 +211,24 @@ func (c *compiler) packageOf(d *document, r *rawPackage) *Package {
 	case strings.LastIndexByte(p.Name, '@') < 1:
 		c.report(Warning, d.at(at), "Write "+p.Name+"@ and the version.", "package: %s has no version: it is the one that is newest when it is installed", p.Name)
 	}
-	if p.Registry = c.vars(d, "/mcp/package/registry", r.Registry); p.Registry != "" {
-		if say, remedy := registryFault(p.Registry); say != "" {
-			c.report(Error, d.at("/mcp/package/registry"), remedy, "package: %s", say)
+	if r.Registry != "" {
+		var sound bool
+		if p.Registry, sound = c.registry(d, "/mcp/package/registry", "package", r.Registry); !sound {
 			p.Name = ""
 		}
 	}
 	return p
+}
+
+// registry gives the address of a registry of packages, with its variables put in. One that nobody
+// should install from is reported under a key, and not sound.
+func (c *compiler) registry(d *document, at, key, address string) (_ string, sound bool) {
+	address = c.vars(d, at, address)
+	say, remedy := registryFault(address)
+	if say != "" {
+		c.report(Error, d.at(at), remedy, "%s: %s", key, say)
+	}
+	return address, say == ""
 }
 
 // registryFault says what keeps packages from being installed from an address.
@@ -373,7 +384,7 @@ func (c *compiler) source(d *document) {
 		}
 		remedy := "`stonebaton source inspect " + s.Name + "` tries again."
 		if cat.Soon {
-			remedy = "Its tools come by themselves when it is there; `stonebaton source inspect " + s.Name + "` shows how far it is."
+			remedy = "Its tools are taken in as soon as it answers; `stonebaton source inspect " + s.Name + "` shows how far it is."
 		}
 		if s.Package == nil || s.Package.Name != "" { // else it has been reported
 			c.report(grade, s.Place, remedy, "what %s offers cannot be read: %s%s", s.Name, strings.TrimSuffix(cat.Fault, "."), and)

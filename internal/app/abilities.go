@@ -31,12 +31,12 @@ var depth = project.Contract{Name: "depth_at", Summary: "Tell how deep the water
 // length is what an answer has to fit.
 var length = map[string]any{"type": "object", "required": []any{"length_m"}, "additionalProperties": false, "properties": map[string]any{"length_m": map[string]any{"type": "number"}}}
 
-// Abilities asks a model a few questions, and finds out what it can do. Context looks for the longest
+// Abilities asks a model a few questions, and finds out what it can do. Longest looks for the longest
 // request that it takes, which is as costly as that is long.
-func Abilities(ctx context.Context, models engine.Models, p *project.Project, m *project.Model, streams, context bool) project.Can {
+func Abilities(ctx context.Context, models engine.Models, p *project.Project, m *project.Model, streams, longest bool) project.Can {
 	can := project.Can{Streams: &streams}
 	ask := func(models engine.Models, r deed.Request) (deed.Reply, bool) {
-		within, cancel := ctxWithin(ctx, m)
+		within, cancel := context.WithTimeout(ctx, m.Timeout)
 		defer cancel()
 		r.Agent, r.Model = "test", m.Name
 		if r.System == "" {
@@ -66,7 +66,7 @@ func Abilities(ctx context.Context, models engine.Models, p *project.Project, m 
 	if sees := sawRed(ask, models, m); sees != nil {
 		can.Pictures = sees
 	}
-	if context {
+	if longest {
 		for n := leastContext; n <= mostContext; n *= 2 {
 			if _, ok := ask(models, deed.Request{MaxTokens: 8, Messages: says(strings.Repeat("tide ", n-100) + "Say yes.")}); !ok {
 				break
@@ -75,10 +75,6 @@ func Abilities(ctx context.Context, models engine.Models, p *project.Project, m 
 		}
 	}
 	return can
-}
-
-func ctxWithin(ctx context.Context, m *project.Model) (context.Context, context.CancelFunc) {
-	return context.WithTimeout(ctx, m.Timeout)
 }
 
 func fitsSchema(text string) bool {

@@ -20,7 +20,7 @@ func TestWhatAnInstallerComplainsOf(t *testing.T) {
 		{"a registry that nobody is at", "", "WARNING: Retrying (Retry(total=0)) after connection broken by 'NewConnectionError('<x at 0x7f>: Failed to establish a new connection: [Errno 111] Connection refused')': /simple/x/\nERROR: Could not find a version\n", "it cannot be reached: Connection refused"},
 		{"one that is silent", "", "WARNING: Retrying (Retry(total=0)) after connection broken by 'ReadTimeoutError(\"HTTPSConnectionPool(host='a.example', port=443): Read timed out. (read timeout=1)\")': /simple/x/\nERROR: No\n", "it cannot be reached: Read timed out. (read timeout=1)"},
 		{"pip's own failure", "", "ERROR: Exception:\nTraceback (most recent call last):\nOSError: it broke\n", "OSError: it broke"},
-		{"what is no text", "", "ERROR: \xff\n", "�"},
+		{"bytes that are not text", "", "ERROR: \xff\n", "�"},
 	} {
 		assert.Equal(t, c.want, complaint([]byte(c.report), []byte(c.lines)), c.name)
 	}

@@ -129,7 +129,7 @@ func (ps *packages) place(src *project.SourceDoc) (interpreter, folder string, e
 		return "", "", fmt.Errorf("the tool server %s: there is no %s on this machine, which runs %s", src.Name, p.Language, p.Name)
 	}
 	if ps.dir == "" {
-		return "", "", fmt.Errorf("the tool server %s: there is no folder here to install %s in", src.Name, p.Name)
+		return "", "", fmt.Errorf("the tool server %s: %s cannot be installed, since no folder is set for packages", src.Name, p.Name)
 	}
 	key := strings.Join([]string{p.Language, runtimes.Real(interpreter), p.Name, p.Registry}, "\x00")
 	return interpreter, filepath.Join(ps.dir, src.Name, string(ledger.HashOf([]byte(key)))), nil
