@@ -142,6 +142,13 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 		assert.Contains(t, r.out, "It says: What is the length of the vessel in metres?")
 		r = command(t, "", "", "understudy", "-dir", dir, "-agent", "berths", "-why", "Is C4 deep?", "-json")
 		assert.Contains(t, r.out, `"agent": "berths"`)
+		// a summary says when its tool is of use, which is not what the tool tells; what a figure measures is not a name
+		r = command(t, "", "", "understudy", "-dir", dir, "-agent", "moorings", "-why", "When does the sun set on 8 May 2026?")
+		assert.NotContains(t, r.out, "the code of the mooring")
+		for _, agent := range []string{"dues", "moorings"} {
+			r = command(t, "", "", "understudy", "-dir", dir, "-agent", agent, "-why", "When can a vessel drawing 2 m come in tomorrow?")
+			assert.Contains(t, r.out, "It calls pass_to_desk", agent)
+		}
 		r = command(t, "", "", "understudy", "-dir", dir, "-agent", "bert", "-why", "Is C4 deep?")
 		assert.Equal(t, 1, r.code)
 		assert.Contains(t, r.err, `Did you mean "berths"`)

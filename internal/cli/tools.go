@@ -63,7 +63,7 @@ var toolsCommand = command{
 func (k *call) toolTable(list []api.Tool) error {
 	var rows [][]any
 	for _, t := range list {
-		rows = append(rows, []any{t.ID, t.Effect, t.Rung, t.Handler, t.Stubs, or(t.Gate, "none"), usedBy(t), clip(t.Summary, 60)})
+		rows = append(rows, []any{t.ID, t.Effect, t.Rung, t.Handler, t.Stubs, or(t.Gate, "none"), clip(usedBy(t), 40), clip(t.Summary, 60)})
 	}
 	return k.table("tool effect rung by stubs gate users summary", rows)
 }

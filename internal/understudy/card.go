@@ -130,6 +130,9 @@ func rootSet(text string) map[string]bool {
 // asks are question words that say something about a tool when they stand in its summary.
 var asks = []string{"who", "whom", "when", "where", "how many", "how much", "how long", "how far", "how old"}
 
+// useRE finds where a summary says when its tool is of use: that is not what the tool tells.
+var useRE = regexp.MustCompile(` when (?:asked|(?:somebody|someone|anybody|anyone|people|a person|they|you|it is) (?:asks?|asked|wants?|wishes|needs?)) `)
+
 // undoes are verbs of tools that take something away: nobody means them who
 // does not say so.
 var undoes = roots("cancel refund delete remove release revoke drop erase discard withdraw close stop end clear reset undo reject decline terminate uninstall unsubscribe void")
@@ -196,6 +199,7 @@ func newCard(c project.Contract, result map[string]any) *card {
 	add(name, inName)
 	add(summary, inSummary)
 	low := " " + strings.Join(strings.FieldsFunc(strings.ToLower(summary), func(r rune) bool { return strings.ContainsRune(" .,;:()?!", r) }), " ") + " "
+	low = useRE.ReplaceAllString(low, " ")
 	for _, q := range asks {
 		if strings.Contains(low, " "+q+" ") {
 			cd.roots[strings.ReplaceAll(strings.Replace(q, "whom", "who", 1), " ", "_")] = inSummary

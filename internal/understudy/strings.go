@@ -2,6 +2,7 @@ package understudy
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -272,7 +273,7 @@ func (f *filler) chunks(s *source, strict bool) []reading.Mention {
 		switch {
 		case names[w.Root] || verbs[w.At] || w.Root == verb && verb != "" || w.Low == how && how != "":
 			return true
-		case reading.Unit(w.Low) != "" && len(w.Low) > 2, vague[w.Low]:
+		case reading.Unit(w.Low) != "" && len(w.Low) > 2, vague[w.Low], measuringRE.MatchString(s.text[w.At:]):
 			return true
 		case f.c.has(w.Root, ofResult), f.c.has(w.Root, ofSummary) && (strings.HasSuffix(w.Low, "ed") || strings.HasSuffix(w.Low, "ing")):
 			return strict // borrowed is what is asked of the wheelbarrow
@@ -315,6 +316,9 @@ func (f *filler) chunks(s *source, strict bool) []reading.Mention {
 	}
 	return out
 }
+
+// measuringRE is a word that says what a figure behind it measures, such as drawing 2 m; it does not name a thing.
+var measuringRE = regexp.MustCompile(`^[a-z]+ing \d`)
 
 func spansOf(s *source) [][2]int {
 	if s.spans == nil {
