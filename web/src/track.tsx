@@ -24,7 +24,7 @@ interface Block {
 }
 
 const title = (s: Step) => (s.kind === "pass" ? s.name : named(s));
-const width = (s: Step) => (s.kind === "pass" ? 104 : Math.min(s.asked ? 230 : 150, Math.max(92, 26 + Math.max(title(s).length * 6.9, sub(s).length * 6.4))));
+const width = (s: Step) => (s.kind === "pass" ? 104 : Math.min(s.asked ? 230 : 150, Math.max(92, 26 + Math.max(title(s).length * 6.9, sub(s).length * 7))));
 
 // sub is the second line of a block.
 function sub(s: Step): string {
@@ -274,7 +274,7 @@ function BlockShape({ b, lanes, colour, axis, on, onSelect, onHover, foot }: { b
   const solid = (s.kind === "call" || s.kind === "consult") && !open && !bad && !busy;
   const ink = solid ? "var(--on-lane)" : "var(--ink)";
   const mouse = { onClick: () => onSelect(s.n), onMouseEnter: () => onHover(s.n), onMouseLeave: () => onHover(undefined), style: { cursor: "pointer" } };
-  const letters = Math.floor((w - 18) / 6.6);
+  const letters = Math.floor((w - 18) / 7);
   if (s.kind === "pass") {
     const to = lanes.indexOf(s.lane.slice(0, s.lane.length - s.agent.length) + (s.to ?? ""));
     const down = to > lanes.indexOf(s.lane) || to < 0;
