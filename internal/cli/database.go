@@ -69,7 +69,7 @@ func (k *call) resetDatabase(ctx context.Context, p *project.Project, shop *app.
 	}
 	k.print("The database %s is made anew:", name)
 	for _, t := range out.Tables {
-		k.print(" %s (%d rows)", t.Name, t.Count)
+		k.print(" %s (%s)", t.Name, count(t.Count, "row"))
 	}
 	k.print("\n")
 	return nil
@@ -88,7 +88,7 @@ func (k *call) databases(list []api.Database, args []string) error {
 			continue
 		}
 		for _, t := range d.Tables {
-			k.print("%s.%s, %d rows\n", d.ID, t.Name, t.Count)
+			k.print("%s.%s, %s\n", d.ID, t.Name, count(t.Count, "row"))
 			heads := strings.ReplaceAll(strings.Join(t.Columns, "\x00"), " ", "_")
 			for _, r := range t.Rows {
 				for i := range r {
