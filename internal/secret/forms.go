@@ -22,6 +22,8 @@ const shortest = 5
 type known struct {
 	value, mask string
 	forms       []string
+	letters     [][]string     // the ways to write each letter
+	longest     int            // of all forms, escaped ones too
 	probe       string         // the longest run of letters and digits in it, which most forms leave as it is
 	mixed       *regexp.Regexp // escaped in any way, or in part
 	number      *big.Float     // nil where it is none
@@ -50,7 +52,20 @@ func newKnown(name, v string) *known {
 			k.probe = run
 		}
 	}
-	k.mixed = regexp.MustCompile(escaped(v))
+	k.longest = len(k.forms[0])
+	pattern, most := "", 0
+	for _, r := range v {
+		ways := written(r)
+		k.letters = append(k.letters, ways)
+		most += len(slices.MaxFunc(ways, func(a, b string) int { return len(a) - len(b) }))
+		pattern += "(?:" + regexp.QuoteMeta(ways[0])
+		for _, w := range ways[1:] {
+			pattern += "|(?i:" + regexp.QuoteMeta(w) + ")"
+		}
+		pattern += ")"
+	}
+	k.longest = max(k.longest, most)
+	k.mixed = regexp.MustCompile(pattern)
 	if n, _, err := big.ParseFloat(v, 10, 200, big.ToNearestEven); err == nil && !strings.ContainsAny(v, "xXpP_") {
 		k.number = n
 	}
@@ -73,35 +88,30 @@ func within64(v string) []string {
 	return out
 }
 
-// escaped gives a pattern of a value each of whose letters may be escaped, in JSON or in a URL.
-func escaped(v string) string {
-	var b strings.Builder
-	for _, r := range v {
-		ways := []string{regexp.QuoteMeta(string(r))}
-		unit := ""
-		for _, u := range utf16.Encode([]rune{r}) {
-			unit += fmt.Sprintf(`\\u(?i:%04x)`, u)
-		}
-		bytes := ""
-		for _, c := range []byte(string(r)) {
-			bytes += fmt.Sprintf(`%%(?i:%02x)`, c)
-		}
-		ways = append(ways, unit, bytes)
-		switch r {
-		case '/', '"', '\\':
-			ways = append(ways, `\\`+regexp.QuoteMeta(string(r)))
-		case '\n':
-			ways = append(ways, `\\n`)
-		case '\t':
-			ways = append(ways, `\\t`)
-		case '\r':
-			ways = append(ways, `\\r`)
-		case ' ':
-			ways = append(ways, `\+`)
-		}
-		b.WriteString("(?:" + strings.Join(ways, "|") + ")")
+// written gives the ways to write a letter: as it is, and escaped in JSON or in a URL, whose
+// hexadecimal digits may be capitals.
+func written(r rune) []string {
+	unit, octets := "", ""
+	for _, u := range utf16.Encode([]rune{r}) {
+		unit += fmt.Sprintf(`\u%04x`, u)
 	}
-	return b.String()
+	for _, c := range []byte(string(r)) {
+		octets += fmt.Sprintf(`%%%02x`, c)
+	}
+	ways := []string{string(r), unit, octets}
+	switch r {
+	case '/', '"', '\\':
+		ways = append(ways, `\`+string(r))
+	case '\n':
+		ways = append(ways, `\n`)
+	case '\t':
+		ways = append(ways, `\t`)
+	case '\r':
+		ways = append(ways, `\r`)
+	case ' ':
+		ways = append(ways, `+`)
+	}
+	return ways
 }
 
 // blank takes the value out of a text, where it is whole.
@@ -111,7 +121,7 @@ func (k *known) blank(t string) string {
 			t = strings.ReplaceAll(t, f, k.mask)
 		}
 	}
-	if strings.ContainsAny(t, `\%`) {
+	if strings.ContainsAny(t, `\%+`) {
 		t = k.mixed.ReplaceAllLiteralString(t, k.mask)
 	}
 	return t
@@ -119,11 +129,11 @@ func (k *known) blank(t string) string {
 
 // ends takes out the beginning of the value at the end of a text, and where it was cut.
 func (k *known) ends(t string) string {
-	if n := k.begun(t); n > 0 {
+	if n := k.head(t); n > 0 {
 		t = t[:len(t)-n] + k.mask
 	}
 	if head, tail, cut := strings.Cut(t, cutMark); cut {
-		if n := k.begun(head); n > 0 {
+		if n := k.head(head); n > 0 {
 			t = head[:len(head)-n] + k.mask + cutMark + tail
 		}
 	}
@@ -133,15 +143,64 @@ func (k *known) ends(t string) string {
 // cutMark stands where a text was cut for the records.
 const cutMark = "… ("
 
-// begun gives how much of the end of a text is the beginning of the value, where that is so
+// head gives how much of the end of a text is the beginning of the value, where that is so
 // much that it gives it away: half of it, and no mere word.
-func (k *known) begun(t string) int {
+func (k *known) head(t string) int {
 	for n := min(len(k.value)-1, len(t)); n >= max(8, len(k.value)/2); n-- {
 		if strings.HasSuffix(t, k.value[:n]) {
 			return n
 		}
 	}
 	return 0
+}
+
+// begins gives where the value may begin in a text that goes on: the earliest place from which
+// on all of the text is the beginning of one of its forms.
+func (k *known) begins(t string) int {
+	for at := max(0, len(t)-k.longest+1); at < len(t); at++ {
+		if slices.ContainsFunc(k.forms, func(f string) bool { return len(f) > len(t)-at && strings.HasPrefix(f, t[at:]) }) || begun(k.letters, t[at:]) {
+			return at
+		}
+	}
+	return len(t)
+}
+
+// begun says whether a text is the beginning of some letters, each written in one of its ways,
+// and not all of them.
+func begun(letters [][]string, t string) bool {
+	if len(letters) == 0 {
+		return false
+	}
+	if t == "" {
+		return true
+	}
+	return slices.ContainsFunc(letters[0], func(w string) bool {
+		if len(w) > len(t) {
+			return strings.EqualFold(w[:len(t)], t)
+		}
+		return strings.EqualFold(w, t[:len(w)]) && begun(letters[1:], t[len(w):])
+	})
+}
+
+// spanned gives the beginning of the value where a text would be cut within it, else where it
+// would be cut.
+func (k *known) spanned(t string, cut int) int {
+	at := cut
+	for _, f := range k.forms {
+		if i := strings.Index(t[max(0, cut-len(f)+1):], f); i >= 0 {
+			if i += max(0, cut-len(f)+1); i < cut {
+				at = min(at, i)
+			}
+		}
+	}
+	if strings.ContainsAny(t, `\%+`) {
+		for _, span := range k.mixed.FindAllStringIndex(t, -1) {
+			if span[0] < cut && span[1] > cut {
+				at = min(at, span[0])
+			}
+		}
+	}
+	return at
 }
 
 // may says whether the value may stand in JSON that was not read yet; false is sure.

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"sort"
 	"strconv"
-	"strings"
 	"sync"
 
 	"stonebaton.example/core/value"
@@ -26,10 +25,9 @@ var inScript = regexp.MustCompile(`\bsecret\(\s*["']([A-Za-z_][A-Za-z0-9_]*)["']
 type Store struct {
 	find func(string) (string, bool)
 
-	mu     sync.RWMutex
-	names  map[string]string // value by name
-	known  []*known          // the longest values first, for some may hold others
-	longer int               // the length of the longest form
+	mu    sync.RWMutex
+	names map[string]string // value by name
+	known []*known          // the longest values first, for some may hold others
 }
 
 // New gives a store that finds values through find.
@@ -87,11 +85,7 @@ func (s *Store) add(name, v string) {
 	if len(v) < shortest {
 		return
 	}
-	k := newKnown(name, v)
-	for _, f := range k.forms {
-		s.longer = max(s.longer, len(f))
-	}
-	s.known = append(s.known, k)
+	s.known = append(s.known, newKnown(name, v))
 	sort.SliceStable(s.known, func(i, j int) bool { return len(s.known[i].value) > len(s.known[j].value) })
 }
 
@@ -229,7 +223,7 @@ func (s *Store) Raw(raw []byte) ([]byte, bool) {
 }
 
 // Stream blanks a text that comes in pieces: write takes a piece and passes on
-// what cannot be the beginning of a secret; flush passes on the rest.
+// what cannot be part of a secret of which more is to come; flush passes on the rest.
 func (s *Store) Stream(out func(string)) (write func(string), flush func()) {
 	var held string
 	pass := func(t string) {
@@ -238,26 +232,28 @@ func (s *Store) Stream(out func(string)) (write func(string), flush func()) {
 		}
 	}
 	write = func(piece string) {
-		held = s.whole(held + piece)
-		n := s.suspect(held)
-		pass(held[:len(held)-n])
-		held = held[len(held)-n:]
+		held += piece
+		n := s.sure(held)
+		pass(s.whole(held[:n]))
+		held = held[n:]
 	}
 	return write, func() { pass(s.Text(held)); held = "" }
 }
 
-// suspect gives the length of the longest end of a text that begins a secret.
-func (s *Store) suspect(t string) int {
+// sure gives the length of the beginning of a text that is settled, whatever follows: behind it
+// a secret may have begun, or one is whole that may be part of a longer one.
+func (s *Store) sure(t string) int {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	for n := min(len(t), s.longer-1); n > 0; n-- {
+	at := len(t)
+	for _, k := range s.known {
+		at = min(at, k.begins(t))
+	}
+	for before := -1; before != at; {
+		before = at
 		for _, k := range s.known {
-			for _, f := range k.forms {
-				if len(f) > n && strings.HasPrefix(f, t[len(t)-n:]) {
-					return n
-				}
-			}
+			at = k.spanned(t, at)
 		}
 	}
-	return 0
+	return at
 }

@@ -115,3 +115,30 @@ func TestAStreamNeverLeaksHalfASecret(t *testing.T) {
 		assert.Equal(t, "it is ‹secret KEY› and p@ss alone", strings.Join(got, ""))
 	}
 }
+
+func TestAStreamNeverLeaksThePartOfALongerSecret(t *testing.T) {
+	s := secret.New(func(n string) (string, bool) {
+		return map[string]string{"SHORT": "harbour", "LONG": "harbour-key/7731", "MIDDLE": "key/77", "OVER": "7731 and more"}[n], true
+	})
+	s.Learn("${secret:SHORT} ${secret:LONG} ${secret:MIDDLE} ${secret:OVER}")
+	for text, want := range map[string]string{
+		"a harbour-key/7731 b":            "a ‹secret LONG› b",
+		"a harbour-key":                   "a ‹secret LONG›",
+		"the harbour is open":             "the ‹secret SHORT› is open",
+		"the key/77 and":                  "the ‹secret MIDDLE› and",
+		`a harbour\u002dkey\/7731 b`:      "a ‹secret LONG› b",
+		"a harbour%2Dke%79/7731 b":        "a ‹secret LONG› b",
+		"harbour-key/7731 and more of it": "‹secret LONG› and more of it",
+	} {
+		for size := 1; size < 9; size++ {
+			var got strings.Builder
+			write, flush := s.Stream(func(p string) { got.WriteString(p) })
+			for i := 0; i < len(text); i += size {
+				write(text[i:min(len(text), i+size)])
+				assert.True(t, strings.HasPrefix(want, got.String()), "%q in pieces of %d", got.String(), size)
+			}
+			flush()
+			assert.Equal(t, want, got.String(), "in pieces of %d", size)
+		}
+	}
+}
