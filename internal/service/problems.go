@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
+	"syscall"
 
 	"github.com/labstack/echo/v5"
 
@@ -16,6 +18,7 @@ import (
 	"stonebaton.example/docs"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/engine"
+	"stonebaton.example/internal/sqlite"
 	"stonebaton.example/internal/store"
 )
 
@@ -30,6 +33,22 @@ func ProblemTypes() []string {
 		out = append(out, api.ProblemType(kind))
 	}
 	return out
+}
+
+// recordsRemedy says what helps where the records cannot be written.
+func recordsRemedy(err error) string {
+	is := func(causes ...error) bool {
+		return slices.ContainsFunc(causes, func(cause error) bool { return errors.Is(err, cause) })
+	}
+	switch code := sqlite.Code(err); {
+	case is(syscall.ENOSPC, syscall.EDQUOT) || code == sqlite.Full:
+		return "Free some of the disk where they are."
+	case is(syscall.EMFILE, syscall.ENFILE):
+		return "Let the service open more files (`ulimit -n` before it starts), or end what keeps many open."
+	case is(syscall.EROFS, syscall.EACCES, syscall.EPERM) || code == sqlite.ReadOnly:
+		return "Let the service write where they are."
+	}
+	return "Look at the disk where they are."
 }
 
 func asProblem(err error) *api.Problem {
@@ -61,7 +80,7 @@ func asProblem(err error) *api.Problem {
 	case errors.As(err, &room):
 		return problem(http.StatusInsufficientStorage, "Free some, or let less be enough with   stonebaton serve -spare MB. What goes on can end.", "%s", room.Error())
 	case errors.As(err, &trouble):
-		return problem(http.StatusServiceUnavailable, "Is the disk full? Runs go on when the records can be written.", "%s", trouble.Error())
+		return problem(http.StatusServiceUnavailable, recordsRemedy(trouble)+" Runs go on when the records can be written.", "%s", trouble.Error())
 	case errors.As(err, &unknown):
 		return problem(http.StatusNotImplemented, "", "%s", unknown.Error())
 	case errors.As(err, &probs):

@@ -28,7 +28,7 @@ import (
 
 func (s *Service) ready(c *echo.Context) error {
 	if err := s.app.Store.Ready(c.Request().Context()); err != nil {
-		return problem(http.StatusServiceUnavailable, "Is the disk full?", "the store cannot be written: %v", err)
+		return problem(http.StatusServiceUnavailable, recordsRemedy(err), "the records cannot be written: %v", err)
 	}
 	if err := s.app.Engine.Room(); err != nil {
 		return problem(http.StatusServiceUnavailable, "Free some.", "%v", err)

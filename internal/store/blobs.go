@@ -24,17 +24,19 @@ func (b blobs) put(body []byte) (ledger.Hash, error) {
 }
 
 // putAs writes the file under another name, syncs it, renames it and syncs the
-// folder, so that a row never names a file that is not whole.
-func (b blobs) putAs(h ledger.Hash, body []byte) error {
+// folder, so that a row never names a file that is not whole. What opens fails before the
+// rename: a file that has its name is there for good.
+func (b blobs) putAs(h ledger.Hash, body []byte) (err error) {
 	name := b.path(h)
 	if _, err := os.Stat(name); err == nil {
 		return nil
 	}
-	dir := filepath.Dir(name)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	dir, err := b.folder(filepath.Dir(name))
+	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(dir, "new-*")
+	defer func() { err = errors.Join(err, dir.Close()) }()
+	f, err := os.CreateTemp(dir.Name(), "new-*")
 	if err != nil {
 		return err
 	}
@@ -47,11 +49,38 @@ func (b blobs) putAs(h ledger.Hash, body []byte) error {
 	if err := os.Rename(f.Name(), name); err != nil {
 		return err
 	}
-	d, err := os.Open(dir)
+	return dir.Sync()
+}
+
+// folder opens the folder of some files, which is made where it is not there.
+func (b blobs) folder(name string) (*os.File, error) {
+	dir, err := os.Open(name)
+	if !errors.Is(err, fs.ErrNotExist) {
+		return dir, err
+	}
+	above, err := os.Open(b.dir)
+	if err != nil {
+		return nil, err
+	}
+	defer above.Close()
+	if err := os.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
+	if err := above.Sync(); err != nil {
+		return nil, err
+	}
+	return os.Open(name)
+}
+
+// writable says whether a file can be written.
+func (b blobs) writable() error {
+	f, err := os.CreateTemp(b.dir, "new-*")
 	if err != nil {
 		return err
 	}
-	return errors.Join(d.Sync(), d.Close())
+	defer os.Remove(f.Name())
+	_, err = f.WriteString("ready")
+	return errors.Join(err, f.Sync(), f.Close())
 }
 
 // get gives a file, held against the hash of its content that it is named by.

@@ -34,7 +34,11 @@ func (s *Store) Room(least int64) error {
 
 var stillWrites = statement(`INSERT INTO ready (one, at) VALUES (1, :at) ON CONFLICT DO UPDATE SET at = excluded.at`)
 
-// Ready says whether the store can write: it writes, and waits until that is on disk.
+// Ready says whether the store can write: it writes a file and a row, and waits until both are
+// on disk.
 func (s *Store) Ready(ctx context.Context) error {
+	if err := s.blobs.writable(); err != nil {
+		return err
+	}
 	return s.write.do(ctx, func(t *tx) error { return t.do(stillWrites, named{"at": rows.Moment{Time: time.Now()}}) })
 }
