@@ -104,7 +104,8 @@ func TestEventsComeBackAsTheyWere(t *testing.T) {
 }
 
 func TestTextsOfEventsComeBackAsTheyWere(t *testing.T) {
-	s := open(t, t.TempDir())
+	dir := t.TempDir()
+	s := open(t, dir)
 	defer s.Close()
 	require.NoError(t, s.Open(ctx, opening("aa", 1, true, "x")))
 	long := strings.Repeat("<é\u2028\"\\>", 300)
@@ -112,6 +113,8 @@ func TestTextsOfEventsComeBackAsTheyWere(t *testing.T) {
 		fmt.Sprintf(`{"n":12345678901234567890,"f":1.50,"list":[%q,"short"],"text":%q}`, long, long),
 		fmt.Sprintf(`{"$file":"a value of its own","text":%q}`, long),
 		fmt.Sprintf(`{"text":{"$file":%q}}`, long),
+		fmt.Sprintf(`{"text":%q,"own":{"\u0024fi\u006ce":"0123456789abcdef0123456789abcdef"}}`, long),
+		fmt.Sprintf(`{%q:%q,"end":"a quote: \"","none":{}}`, long[:1500], long),
 		"[" + strings.Repeat(`"many small ones",`, 400) + `null]`,
 		fmt.Sprintf("%q", strings.Repeat("y", 100_000)),
 	}
@@ -119,6 +122,9 @@ func TestTextsOfEventsComeBackAsTheyWere(t *testing.T) {
 		e := event("aa-1", int64(i+2), "t1.c1", &ledger.CallReturned{Result: json.RawMessage(r)})
 		require.NoError(t, s.Append(ctx, engine.Batch{Run: "aa-1", Head: head(ledger.Going), Events: []ledger.Event{e}}))
 	}
+	files, err := filepath.Glob(filepath.Join(dir, "blobs", "*", "*"))
+	require.NoError(t, err)
+	assert.Len(t, files, 7, "the long text, the hundred thousand letters, and five that are kept whole: no text of those is written beside")
 	events, err := engine.All(s.Read(ctx, "aa-1", 0))
 	require.NoError(t, err)
 	for i, r := range results {

@@ -17,54 +17,77 @@ const place = "$file"
 
 // split takes the large texts out of an event's data and hands them to put. It gives the data
 // without them; nil where the data is better kept whole: where it is still too large then, or
-// has something in it that looks like a place.
+// has something in it that looks like a place. It looks at no more than it needs for that: most
+// large events are many small texts.
 func split(data []byte, put func([]byte) (ledger.Hash, error)) ([]byte, error) {
-	in := json.NewDecoder(bytes.NewReader(data))
-	in.UseNumber()
-	var v any
-	if err := in.Decode(&v); err != nil {
-		return nil, err
+	texts, ok := largeTexts(data)
+	if !ok {
+		return nil, nil
 	}
-	whole := false
-	var walk func(any) (any, error)
-	walk = func(v any) (any, error) {
-		var err error
-		switch x := v.(type) {
-		case string:
-			if len(x) < large {
-				return v, nil
-			}
-			h, err := put([]byte(x))
-			return map[string]any{place: h}, err
-		case []any:
-			for i := range x {
-				if x[i], err = walk(x[i]); err != nil {
-					return nil, err
-				}
-			}
-		case map[string]any:
-			if _, looks := x[place]; looks {
-				whole = true
-			}
-			for k := range x {
-				if x[k], err = walk(x[k]); err != nil {
-					return nil, err
-				}
-			}
+	var out []byte
+	from := 0
+	for _, t := range texts {
+		var text string
+		if err := json.Unmarshal(data[t.from:t.to], &text); err != nil {
+			return nil, err
 		}
-		return v, nil
+		h, err := put([]byte(text))
+		if err != nil {
+			return nil, err
+		}
+		out = append(append(out, data[from:t.from]...), placed(h)...)
+		from = t.to
 	}
-	v, err := walk(v)
-	if err != nil || whole {
-		return nil, err
+	return append(out, data[from:]...), nil
+}
+
+// placed is what stands in place of a text.
+func placed(h ledger.Hash) string { return fmt.Sprintf(`{"%s":"%s"}`, place, h) }
+
+// span is where a text stands in JSON, its quotes counted.
+type span struct{ from, to int }
+
+// largeTexts finds the texts of JSON that have files of their own. It says whether the rest
+// fits a row, with a place for each of them, and nothing in it looks like a place.
+func largeTexts(data []byte) (out []span, fits bool) {
+	rest := 0 // bytes outside of them
+	for i := 0; i < len(data) && rest <= inline; {
+		if data[i] != '"' {
+			i++
+			rest++
+			continue
+		}
+		to := i + 1
+		for to < len(data) && data[to] != '"' {
+			if data[to] == '\\' {
+				to++
+			}
+			to++
+		}
+		to = min(to+1, len(data))
+		name := to < len(data) && data[to] == ':' // what was encoded has no spaces
+		switch {
+		case name && looksLikePlace(data[i:to]):
+			return nil, false
+		case name || to-i-2 < large:
+			rest += to - i
+		default:
+			out = append(out, span{i, to})
+			rest += len(placed(ledger.HashOf(nil)))
+		}
+		i = to
 	}
-	var out bytes.Buffer
-	enc := json.NewEncoder(&out)
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(v); err != nil || out.Len() > inline {
-		return nil, err
+	return out, rest <= inline
+}
+
+// looksLikePlace says whether a name, with its quotes, is the one of a place, however it is
+// written.
+func looksLikePlace(quoted []byte) bool {
+	if bytes.IndexByte(quoted, '\\') < 0 {
+		return string(quoted) == `"`+place+`"`
 	}
-	return bytes.TrimRight(out.Bytes(), "\n"), nil
+	var name string
+	return json.Unmarshal(quoted, &name) == nil && name == place
 }
 
 // join puts the texts back that split took out. In place of one that is lost it says so.
