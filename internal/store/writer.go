@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -68,13 +69,15 @@ var addEvents = func() (list [8]*query) {
 const groupMost = 512
 
 // writer commits batches, those that come together in one transaction. It has the
-// one connection that writes.
+// one connection that writes. A batch that comes alone is committed by whoever brings it:
+// handing it over and back would take about as long as the commit.
 type writer struct {
-	db    *sqlx.DB
-	stmts map[*query]*sqlx.NamedStmt
-	queue chan *write
-	done  chan struct{}
-	one   sync.Mutex // held by whoever has the connection
+	db     *sqlx.DB
+	stmts  map[*query]*sqlx.NamedStmt
+	queue  chan *write
+	done   chan struct{}
+	one    sync.Mutex  // held by whoever has the connection
+	single atomic.Bool // the last commit was of one batch, so that the next may be, too
 
 	mu     sync.RWMutex
 	closed bool
@@ -117,7 +120,12 @@ func (w *writer) do(_ context.Context, f func(*tx) error) error {
 		w.mu.RUnlock()
 		return errClosed
 	}
-	w.queue <- x
+	if w.single.Load() && len(w.queue) == 0 && w.one.TryLock() {
+		w.commit([]*write{x})
+		w.one.Unlock()
+	} else {
+		w.queue <- x
+	}
 	w.mu.RUnlock()
 	return <-x.err
 }
@@ -145,6 +153,7 @@ func (w *writer) close() error {
 func (w *writer) work() {
 	defer close(w.done)
 	for first := range w.queue {
+		w.one.Lock()
 		group := []*write{first}
 	more:
 		for len(group) < groupMost {
@@ -159,15 +168,15 @@ func (w *writer) work() {
 			}
 		}
 		w.commit(group)
+		w.one.Unlock()
 	}
 }
 
 // commit carries a group out in one transaction. Where one of its batches
 // fails, which is rare, all is undone and done again with a savepoint for each,
-// so that the others are spared.
+// so that the others are spared. Whoever calls it has the connection.
 func (w *writer) commit(group []*write) {
-	w.one.Lock()
-	defer w.one.Unlock()
+	w.single.Store(len(group) == 1)
 	errs := make([]error, len(group))
 	err := w.attempt(group, errs, false)
 	if err != nil && len(group) > 1 {
