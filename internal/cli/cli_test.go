@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stonebaton.example/api"
 	"stonebaton.example/core/coretest"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
@@ -343,4 +345,20 @@ func TestTheChangeThatTuneMakesIsShown(t *testing.T) {
 	assert.Contains(t, out.String(), "tune: changes its input:")
 	assert.Contains(t, out.String(), `-      "type": "string"`)
 	assert.Contains(t, out.String(), `+      "type": "integer"`)
+}
+
+// TestTheRequestNamesThePicturesThatWereShown: they are not part of its texts.
+func TestTheRequestNamesThePicturesThatWereShown(t *testing.T) {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(api.Request{Step: "t2", Agent: "tides", Model: "eyes", Same: true,
+			Messages: []ledger.Message{{Role: ledger.FromTool, Tool: "draw", Text: "The chart is drawn.", Pictures: []ledger.File{{Path: "tides.png\x1b[2J", Type: "image/png", Bytes: 3007}}}}})
+	}))
+	defer srv.Close()
+	var out, errs bytes.Buffer
+	code := Run(context.Background(), []string{"request", "-at", srv.URL, "-step", "3", "aa-1"}, Streams{In: strings.NewReader(""), Out: &out, Err: &errs}, Program{})
+	require.Zero(t, code, errs.String())
+	assert.Contains(t, out.String(), "--- tool draw\n    The chart is drawn.\n    shows the picture tides.png")
+	assert.Contains(t, out.String(), "(image/png, 3007 bytes)")
+	assert.NotContains(t, out.String(), "\x1b[2J")
 }

@@ -76,6 +76,9 @@ var requestCommand = command{
 				if m.Text != "" {
 					k.block("    ", 4, m.Text)
 				}
+				for _, f := range m.Pictures {
+					k.print("    shows the picture %s (%s, %d bytes)\n", f.Path, f.Type, f.Bytes)
+				}
 				for _, c := range m.Calls {
 					k.print("    calls %s %s\n", c.Tool, c.Args)
 				}

@@ -95,6 +95,7 @@ func TestAPictureOfAResult(t *testing.T) {
 	_, _, request := r.get("/api/runs/" + run + "/turns/t2/request")
 	assert.Contains(t, request, "data:image/png;base64,("+hash+")", "as it is shown")
 	assert.Contains(t, request, `"same":true`, "it is proven to be what was sent")
+	assert.Contains(t, request, `"pictures":[{"path":"chart.png"`)
 	_, _, step := r.get("/api/runs/" + run + "/steps/2")
 	assert.Contains(t, step, hash)
 	code, head, body := r.get("/api/runs/" + run + "/files/" + hash + "?show=1")
@@ -103,7 +104,8 @@ func TestAPictureOfAResult(t *testing.T) {
 	assert.Equal(t, string(picture), body)
 
 	asked = nil
-	begin("ears")
+	_, _, request = r.get("/api/runs/" + begin("ears") + "/turns/t2/request")
+	assert.NotContains(t, request, "pictures", "it was shown none")
 	require.Len(t, asked, 2)
 	list = asked[1]["messages"].([]any)
 	last := list[len(list)-1].(map[string]any)

@@ -290,11 +290,17 @@ func (s *Service) request(c *echo.Context) error {
 	out.Differs = differs(b, err, sent, hashes)
 	out.Same = out.Differs == ""
 	out.Parts = append(out.Parts, b.Parts...)
-	if m := p.Models[sent.Model]; m != nil && m.Speaks == "chat-completions" {
+	m := p.Models[sent.Model]
+	if m != nil && m.Speaks == "chat-completions" {
 		r := b.Request // with its settings
 		r.System, r.Tools, r.Messages, r.Temperature = out.System, out.Tools, out.Messages, sent.Temp
 		if out.Wire, err = chat.Body(r, m, chat.Kept); err != nil {
 			return err
+		}
+	}
+	if m == nil || !m.Pictures {
+		for i := range out.Messages {
+			out.Messages[i].Pictures = nil // it was shown none
 		}
 	}
 	return c.JSON(http.StatusOK, out)
