@@ -51,7 +51,7 @@ func TestTheDemoThroughItsCommands(t *testing.T) {
 			assert.Contains(t, r.out, status)
 		}
 		r = s.run(t, "runs", "-status", "failed", "-json")
-		assert.Contains(t, r.out, "the same call of find_vessel 3 times")
+		assert.Contains(t, r.out, "the same call of find_vessel in 3 turns")
 		assert.Contains(t, r.out, "stopped at its length limit")
 		r = s.run(t, "tools")
 		assert.Regexp(t, "assign_berth +write +free +openapi +3 +length over 40 m +berths", r.out)

@@ -216,7 +216,7 @@ func TestThePagesOfTheConsole(t *testing.T) {
 	p.open("/runs?status=failed&tool=find_vessel&text=Keep")
 	p.until(`document.querySelectorAll("[role=table] a").length === 1`)
 	js[chromedp.Void](p, `document.querySelector("[role=table] a").click()`)
-	p.sees("the same call of find_vessel 3 times")
+	p.sees("the same call of find_vessel in 3 turns")
 	p.until(`document.querySelectorAll("svg [data-step]").length === 6`)
 	p.sound("a failed run")
 	p.open("/runs")

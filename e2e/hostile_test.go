@@ -187,7 +187,7 @@ func TestHostileToolsGetAClearErrorAndTheServiceLives(t *testing.T) {
 	j = sayJSON(t, s, 1, "for ever")
 	assert.Equal(t, "failed", j.Status)
 	assert.Len(t, j.Calls, 4)
-	assert.Contains(t, s.run(t, "show", j.ID).out, "the same call of down 4 times with the same arguments")
+	assert.Contains(t, s.run(t, "show", j.ID).out, "the same call of down in 4 turns, with the same arguments")
 
 	list := s.run(t, "runs", "-json")
 	assert.Equal(t, 13, strings.Count(list.out, `"id":`), "nothing of the ledger is lost")

@@ -501,7 +501,7 @@ func TestAnAgentThatOnlyAsksBackIsEnded(t *testing.T) {
 		w.Step()
 	}
 	require.NotNil(t, w.S.Closed())
-	assert.Equal(t, "the model made the same call of consult_tides 3 times with the same arguments and got the same result (limit same_call: 3)", w.S.Closed().Problem.Say)
+	assert.Equal(t, "the model made the same call of consult_tides in 3 turns, with the same arguments, and got the same result (limit same_call: 3)", w.S.Closed().Problem.Say)
 }
 
 func TestAConsultThatIsHeldForDaysTakesNoTime(t *testing.T) {

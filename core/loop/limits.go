@@ -77,7 +77,7 @@ func overOwn(p *project.Project, t *run.Thread) *ledger.Problem {
 		return &ledger.Problem{Class: "limit", Say: fmt.Sprintf(format, args...) + where(t), Remedy: remedy}
 	}
 	if tool, times := t.Repeated(); times >= p.Limits.SameCall {
-		return limit("Look at what the model reads of the result: it should say what to do instead.", "the model made the same call of %s %d times with the same arguments and got the same result (limit same_call: %d)", tool, times, p.Limits.SameCall)
+		return limit("Look at what the model reads of the result: it should say what to do instead.", "the model made the same call of %s in %d turns, with the same arguments, and got the same result (limit same_call: %d)", tool, times, p.Limits.SameCall)
 	}
 	if l, c := prompt.Planned(p, t), t.Planned(); l != nil && c != nil && c.Decided.Planned > l.Steps+1 {
 		return limit("Raise steps: of the leg if it was right to go on, or let the agent's instructions say when the aim is reached.", "the plan of %s has taken its %d steps and would not end (steps: %d of the leg %s); it wanted %s next", t.Agent(), l.Steps, l.Steps, l.Name, c.Decided.To)

@@ -1,6 +1,7 @@
 package loop_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -300,7 +301,7 @@ func TestALongWaitGoesToTheFallback(t *testing.T) {
 func TestCallsBeyondTheLimitAreRefusedInWords(t *testing.T) {
 	w := world(t)
 	w.Step()
-	w.Reply("", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide", "tide")
+	w.Reply("", slices.Repeat([]string{"tide"}, 40)...) // 28 of them are refused in the same words
 	for acts := w.Step(); w.S.Main().Turns() < 2; acts = w.Step() {
 		require.NotEmpty(t, acts)
 		for _, a := range acts {
@@ -315,6 +316,24 @@ func TestCallsBeyondTheLimitAreRefusedInWords(t *testing.T) {
 	w.Step()
 	require.NotNil(t, w.S.Closed())
 	assert.Equal(t, ledger.Done, w.S.Closed().Status, "it may answer with what it has")
+}
+
+func TestTheSameCallInOneTurnIsNoRepetition(t *testing.T) {
+	w := world(t)
+	for range 2 {
+		w.Step()
+		w.Reply("", "tide", "tide", "tide", "tide", `tide {"at":`, `tide {at`, `tide {"x`, `tide [`)
+		for len(w.Step()) > 0 && w.S.Main().Turn().Reply != nil {
+			for _, c := range w.S.Main().Turn().Calls {
+				if c.Progress == run.InFlight {
+					w.Return(c.Step, "low")
+				}
+			}
+		}
+		require.Nil(t, w.S.Closed())
+	}
+	_, times := w.S.Main().Repeated()
+	assert.Equal(t, 2, times, "who makes a call twice at once has not read what it brings")
 }
 
 func TestLimits(t *testing.T) {
@@ -336,7 +355,7 @@ func TestLimits(t *testing.T) {
 		return nil
 	}
 	for name, c := range map[string]struct{ from, to, call, say string }{
-		"same_call": {"", "", "tide", "the same call of tide 3 times"},
+		"same_call": {"", "", "tide", "the same call of tide in 3 turns"},
 		"turns":     {"same_call: 3", "same_call: 99", "tide", "has used its 8 turns"},
 		"calls":     {"same_call: 3", "same_call: 99", "tide|tide|tide", "has made its 12 calls, and desk wants more (limit calls: 12)"},
 		"tokens":    {"same_call: 3", "same_call: 99, tokens: 40", "tide", "used 45 tokens (limit tokens: 40)"},

@@ -739,13 +739,26 @@ func (t *Thread) reword(args json.RawMessage) {
 	t.hashes[at] = hashOf(t.messages[at])
 }
 
-// repeated counts a call against same_call.
+// repeated counts a call against same_call: once for a turn, since whoever makes a call twice at
+// once has not read what it brings. Those beyond the run's limit are counted there.
 func (s *State) repeated(c *Call) {
+	if c.Decided.Beyond {
+		return
+	}
+	args := string(c.Decided.Args)
+	if n, r := c.Decided.N, c.Turn.Reply; args == "" && r != nil && n > 0 && n <= len(r.Calls) {
+		args = r.Calls[n-1].Args // they could not be read
+	}
 	t := c.Turn.Thread
-	key := ledger.HashOf([]byte(c.Decided.Tool + "\x00" + string(c.Decided.Args) + "\x00" + c.Words))
-	t.same[key]++
-	if n := t.same[key]; n > t.sameMost {
-		t.sameMost, t.sameTool = n, c.Decided.Tool
+	key := ledger.HashOf([]byte(c.Decided.Tool + "\x00" + args + "\x00" + c.Words))
+	x := t.same[key]
+	if x.last == c.Turn.Step {
+		return
+	}
+	x.turns, x.last = x.turns+1, c.Turn.Step
+	t.same[key] = x
+	if x.turns > t.sameMost {
+		t.sameMost, t.sameTool = x.turns, c.Decided.Tool
 	}
 }
 

@@ -156,7 +156,7 @@ func (s *State) openFrame(e ledger.Event, d *ledger.FrameOpened) error {
 
 // under makes what opens at a step: of a call, of a leg, or of the run itself.
 func (s *State) under(e ledger.Event, role ledger.Opening) (*Thread, error) {
-	t := &Thread{id: e.Step, at: e.At, same: map[ledger.Hash]int{}, handles: map[string]bool{}, lines: map[string]*line{}}
+	t := &Thread{id: e.Step, at: e.At, same: map[ledger.Hash]again{}, handles: map[string]bool{}, lines: map[string]*line{}}
 	if c := s.calls[e.Step]; c != nil {
 		if (c.Progress != Allowed && (c.Progress != Decided || c.Decided.Verdict != ledger.Start)) || c.Decided.Opens != role {
 			return nil, fmt.Errorf("no call that opens one is due there")

@@ -53,7 +53,7 @@ type State struct {
 func New(id string) *State {
 	s := &State{run: id, byID: map[ledger.StepID]*Thread{}, turns: map[ledger.StepID]*Turn{}, calls: map[ledger.StepID]*Call{},
 		lost: map[ledger.StepID]int{}, settled: map[ledger.StepID]*ledger.GateSettled{}}
-	s.main = &Thread{facts: map[string]any{}, same: map[ledger.Hash]int{}, handles: map[string]bool{}, lines: map[string]*line{}}
+	s.main = &Thread{facts: map[string]any{}, same: map[ledger.Hash]again{}, handles: map[string]bool{}, lines: map[string]*line{}}
 	s.threads, s.byID[""] = []*Thread{s.main}, s.main
 	return s
 }

@@ -39,7 +39,7 @@ type Thread struct {
 	lines    map[string]*line
 	beyond   *Turn // the newest whose calls were refused since the run's are used up
 	pressed  int   // how many such turns there were
-	same     map[ledger.Hash]int
+	same     map[ledger.Hash]again
 	sameTool string // the call that was repeated most
 	sameMost int
 	planned  *Call             // the newest step of its plan; nil: there is none
@@ -154,7 +154,13 @@ func (t *Thread) Pressed() (turns int, newest bool) {
 	return t.pressed, t.beyond != nil && t.beyond == t.turn
 }
 
-// Repeated gives the tool whose same call brought the same result most often, and how often.
+// again counts a call with one result.
+type again struct {
+	turns int
+	last  ledger.StepID // the newest of them
+}
+
+// Repeated gives the tool whose same call brought the same result in most turns, and in how many.
 func (t *Thread) Repeated() (tool string, times int) { return t.sameTool, t.sameMost }
 
 // Acted says whether a call that is not a read was carried out on the thread or below it.
