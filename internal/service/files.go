@@ -13,7 +13,6 @@ import (
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/trace"
 	"stonebaton.example/internal/app"
-	"stonebaton.example/internal/engine"
 )
 
 // shown are the media types of files that a browser may show as they are: none of them runs
@@ -22,14 +21,15 @@ var shown = []string{"text/csv", "text/plain", "text/tab-separated-values", "app
 
 // file gives a file that came with a result of a run, by its content.
 func (s *Service) file(c *echo.Context) error {
-	ctx, id, hash := c.Request().Context(), c.Param("id"), ledger.Hash(c.Param("hash"))
+	id, hash := c.Param("id"), ledger.Hash(c.Param("hash"))
 	if err := s.mayRead(c, id); err != nil {
 		return err
 	}
-	events, err := engine.All(s.app.Store.Read(ctx, id, 0))
+	events, done, err := s.ledger(c, id)
 	if err != nil {
 		return err
 	}
+	defer done()
 	for _, e := range events {
 		d, ok := e.Data.(*ledger.CallReturned)
 		if !ok || d.Sent == nil {
@@ -39,11 +39,8 @@ func (s *Service) file(c *echo.Context) error {
 			if f.Hash != hash {
 				continue
 			}
-			body, err := s.app.Store.File(hash)
-			if err != nil {
-				return err
-			}
-			return give(c, f, body)
+			done()
+			return s.give(c, f)
 		}
 	}
 	return problem(http.StatusNotFound, "The steps of the run name its files.", "run %s has made no file %q", id, hash)
@@ -58,11 +55,7 @@ func (s *Service) triedFile(c *echo.Context) error {
 	if t.Sent != nil {
 		for _, f := range t.Sent.Files {
 			if f.Hash == ledger.Hash(c.Param("hash")) {
-				body, err := s.app.Store.File(f.Hash)
-				if err != nil {
-					return err
-				}
-				return give(c, f, body)
+				return s.give(c, f)
 			}
 		}
 	}
@@ -70,7 +63,16 @@ func (s *Service) triedFile(c *echo.Context) error {
 }
 
 // give answers with a file, shown where the request asks for it and nothing in it can run.
-func give(c *echo.Context, f ledger.File, body []byte) error {
+func (s *Service) give(c *echo.Context, f ledger.File) error {
+	done, err := s.lend(c, f.Bytes)
+	if err != nil {
+		return err
+	}
+	defer done()
+	body, err := s.app.Store.File(f.Hash)
+	if err != nil {
+		return err
+	}
 	kind, _, err := mime.ParseMediaType(f.Type)
 	how := "attachment"
 	if err != nil || !slices.Contains(shown, kind) {
@@ -98,10 +100,11 @@ func (s *Service) keep(c *echo.Context) error {
 	if err := s.mayRead(c, id); err != nil {
 		return err
 	}
-	events, err := engine.All(s.app.Store.Read(ctx, id, 0))
+	events, done, err := s.ledger(c, id)
 	if err != nil {
 		return err
 	}
+	defer done()
 	d, err := trace.DetailOf(id, events, c.Param("step"))
 	if err != nil {
 		return err

@@ -7,7 +7,6 @@ import (
 
 	"stonebaton.example/core/chart"
 	"stonebaton.example/core/near"
-	"stonebaton.example/internal/engine"
 )
 
 // chart gives the map of the project or of a relay, with the paths of some runs.
@@ -31,11 +30,13 @@ func (s *Service) chart(c *echo.Context) error {
 		if _, err := s.app.Engine.State(c.Request().Context(), id); err != nil {
 			return err
 		}
-		events, err := engine.All(s.app.Store.Read(c.Request().Context(), id, 0))
+		events, done, err := s.ledger(c, id)
 		if err != nil {
 			return err
 		}
-		if err := m.Path(id, events); err != nil {
+		err = m.Path(id, events)
+		done()
+		if err != nil {
 			return err
 		}
 	}

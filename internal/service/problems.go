@@ -28,7 +28,7 @@ func problem(status int, remedy, format string, args ...any) *api.Problem {
 
 // ProblemTypes lists the types of problems that the API tells of.
 func ProblemTypes() []string {
-	out := []string{api.ProblemType("settled"), api.ProblemType("not-entitled"), api.ProblemType("key"), api.ProblemType("project"), api.ProblemType("foreign")}
+	out := []string{api.ProblemType("settled"), api.ProblemType("not-entitled"), api.ProblemType("key"), api.ProblemType("project"), api.ProblemType("foreign"), api.ProblemType("busy")}
 	for _, kind := range api.ProblemKinds() {
 		out = append(out, api.ProblemType(kind))
 	}

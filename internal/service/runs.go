@@ -153,10 +153,11 @@ func (s *Service) run(c *echo.Context) error {
 	if err := s.mayRead(c, id); err != nil {
 		return err
 	}
-	events, err := engine.All(s.app.Store.Read(ctx, id, 0))
+	events, done, err := s.ledger(c, id)
 	if err != nil {
 		return err
 	}
+	defer done()
 	t, err := trace.Of(id, events)
 	if err != nil {
 		return err
@@ -188,10 +189,11 @@ func (s *Service) step(c *echo.Context) error {
 	if err := s.mayRead(c, id); err != nil {
 		return err
 	}
-	events, err := engine.All(s.app.Store.Read(c.Request().Context(), id, 0))
+	events, done, err := s.ledger(c, id)
 	if err != nil {
 		return err
 	}
+	defer done()
 	d, err := trace.DetailOf(id, events, c.Param("step"))
 	if err != nil {
 		return err
@@ -229,10 +231,11 @@ func (s *Service) request(c *echo.Context) error {
 	if err := s.mayRead(c, id); err != nil {
 		return err
 	}
-	events, err := engine.All(s.app.Store.Read(ctx, id, 0))
+	events, done, err := s.ledger(c, id)
 	if err != nil {
 		return err
 	}
+	defer done()
 	t, err := trace.Of(id, events)
 	if err != nil {
 		return err
@@ -354,10 +357,11 @@ func (s *Service) beside(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	events, err := engine.All(s.app.Store.Read(ctx, row.Last, 0))
+	events, done, err := s.ledger(c, row.Last)
 	if err != nil {
 		return err
 	}
+	defer done()
 	st, err := run.Fold(row.Last, events)
 	if err != nil {
 		return err
@@ -380,7 +384,7 @@ func (s *Service) session(c *echo.Context) error {
 	}
 	out := api.Session{SessionRow: row, Talk: []api.Said{}}
 	for n := 1; n <= row.Runs; n++ {
-		events, err := engine.All(s.app.Store.Read(ctx, fmt.Sprintf("%s-%d", id, n), 0))
+		events, done, err := s.ledger(c, fmt.Sprintf("%s-%d", id, n))
 		if err != nil {
 			return err
 		}
@@ -388,10 +392,12 @@ func (s *Service) session(c *echo.Context) error {
 		if n == row.Runs {
 			st, err := run.Fold(row.Last, events)
 			if err != nil {
+				done()
 				return err
 			}
 			out.State = st.Facts()
 		}
+		done()
 	}
 	if out.Waiting, err = s.waiting(ctx, id); err != nil {
 		return err

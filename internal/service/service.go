@@ -19,6 +19,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
+	"golang.org/x/sync/semaphore"
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/near"
@@ -41,8 +42,9 @@ type Service struct {
 	log     *slog.Logger
 	metrics *metrics
 	door    *door
-	reads   atomic.Int64    // of the people, that were looked at for the record
-	ending  context.Context // streams end with it
+	loans   *semaphore.Weighted // bytes of the records that are held for those who ask
+	reads   atomic.Int64        // of the people, that were looked at for the record
+	ending  context.Context     // streams end with it
 	end     context.CancelFunc
 	version string
 }
@@ -50,11 +52,12 @@ type Service struct {
 // New gives the service of an app. Console holds the console's files; version
 // is the program's.
 func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
-	s := &Service{app: a, echo: echo.New(), log: log, metrics: newMetrics(a), door: newDoor(), version: version}
+	s := &Service{app: a, echo: echo.New(), log: log, metrics: newMetrics(a), door: newDoor(), loans: newLoans(), version: version}
 	s.ending, s.end = context.WithCancel(context.Background())
 	e := s.echo
 	e.Logger = log
 	e.HTTPErrorHandler = s.fail
+	e.JSONSerializer = serializer{s: s}
 	known, err := operations(openapiYAML)
 	if err != nil {
 		panic(err) // it is part of the program

@@ -14,7 +14,6 @@ import (
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/trace"
-	"stonebaton.example/internal/engine"
 	"stonebaton.example/internal/live"
 	"stonebaton.example/internal/store"
 )
@@ -83,6 +82,15 @@ func (s *Service) events(c *echo.Context) error {
 		return err
 	}
 	if !strings.Contains(c.Request().Header.Get("Accept"), "text/event-stream") {
+		size, err := s.app.Store.Size(ctx, id)
+		if err != nil {
+			return err
+		}
+		done, err := s.lend(c, size)
+		if err != nil {
+			return err
+		}
+		defer done()
 		list, err := s.app.Store.ReadAfter(ctx, id, after, limit+1)
 		if err != nil {
 			return err
@@ -106,10 +114,11 @@ func (s *Service) follow(c *echo.Context, id string, after int64) error {
 	ctx := c.Request().Context()
 	r := s.app.Hub.Read(id)
 	defer r.Close()
-	past, err := engine.All(s.app.Store.Read(ctx, id, 0))
+	past, done, err := s.ledger(c, id)
 	if err != nil {
 		return err
 	}
+	defer done()
 	if n := len(past); n > 0 && past[n-1].Kind == ledger.KindRunClosed && past[n-1].Seq <= after {
 		return c.NoContent(http.StatusNoContent) // there will never be more; browsers then stop asking
 	}
@@ -146,6 +155,8 @@ func (s *Service) follow(c *echo.Context, id string, after int64) error {
 	if err != nil || closed {
 		return nil
 	}
+	past = nil
+	done() // whoever has read so much reads what follows
 	beat := time.NewTicker(heartbeat)
 	defer beat.Stop()
 	for {

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -26,7 +27,15 @@ type RunFilter struct {
 // seenBy narrows runs to those that a person may see.
 const seenBy = `(person = :for OR session IN (SELECT session FROM shared WHERE person = :for))`
 
-const runCols = `SELECT n, id, session, person, text, status, agent, path, called, models, turns, calls, tokens_in AS "tokens.in", tokens_out AS "tokens.out", cost, worked, answer, problem, opened_at, last_at FROM run`
+// brief gives a column with a long text cut: lists hold many rows, and runs have their texts whole.
+func brief(column string) string {
+	return fmt.Sprintf(`CASE WHEN length(%[1]s) > %[2]d THEN substr(%[1]s, 1, %[2]d) || '…' ELSE %[1]s END AS %[1]s`, column, briefly)
+}
+
+// briefly is how many letters of a text a row of a list has.
+const briefly = 500
+
+var runCols = `SELECT n, id, session, person, ` + brief("text") + `, status, agent, path, called, models, turns, calls, tokens_in AS "tokens.in", tokens_out AS "tokens.out", cost, worked, ` + brief("answer") + `, problem, opened_at, last_at FROM run`
 
 // Runs lists runs, the newest first.
 func (s *Store) Runs(ctx context.Context, f RunFilter) ([]rows.Run, error) {
