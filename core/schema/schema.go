@@ -382,6 +382,9 @@ func alternatives(e *jsonschema.ValidationError, doc map[string]any, path string
 		only.Causes = meant // the others are for values of other types
 		return alternatives(&only, doc, path, sub)
 	}
+	if types, got := typesOf(e.Causes); len(types) > 0 {
+		return []Fault{{Path: path, Say: "must be " + strings.Join(types, " or ") + ", not " + got + such(doc, sub)}}
+	}
 	for _, c := range e.Causes {
 		if f := explain(c, doc); best == nil || len(f) < len(best) {
 			best = f
@@ -408,16 +411,37 @@ func alternatives(e *jsonschema.ValidationError, doc map[string]any, path string
 }
 
 // otherType says whether an alternative is for a value of another type altogether.
-func otherType(e *jsonschema.ValidationError) bool {
+func otherType(e *jsonschema.ValidationError) bool { return wrongType(e) != nil }
+
+// wrongType gives the types that an alternative is for, where it is for others altogether.
+func wrongType(e *jsonschema.ValidationError) *kind.Type {
 	for {
-		if _, ok := e.ErrorKind.(*kind.Type); ok {
-			return true
+		if k, ok := e.ErrorKind.(*kind.Type); ok {
+			return k
 		}
 		if len(e.Causes) != 1 || !slices.Equal(e.Causes[0].InstanceLocation, e.InstanceLocation) {
-			return false
+			return nil
 		}
 		e = e.Causes[0]
 	}
+}
+
+// typesOf gives the types that alternatives are for, where all of them are for other types than
+// the value's: none, where some are not.
+func typesOf(alternatives []*jsonschema.ValidationError) (want []string, got string) {
+	for _, e := range alternatives {
+		k := wrongType(e)
+		if k == nil {
+			return nil, ""
+		}
+		got = value.Article(k.Got)
+		for _, t := range k.Want {
+			if t = value.Article(t); !slices.Contains(want, t) {
+				want = append(want, t)
+			}
+		}
+	}
+	return want, got
 }
 
 func needs(path, prop string, missing []string) []Fault {

@@ -92,7 +92,7 @@ func TestEveryKeywordHasItsSentence(t *testing.T) {
 		{`{"not":{"type":"number"}}`, `5`, "is one of the values that are not allowed"},
 		{`{"const":5}`, `6`, "must be 5, not 6"},
 		{`{"enum":[1,2]}`, `3`, "must be one of 1, 2, not 3"},
-		{`{"anyOf":[{"type":"string"},{"type":"boolean"}]}`, `5`, "must be a string, not a number; or must be a boolean, not a number"},
+		{`{"anyOf":[{"type":"string"},{"type":"boolean"}]}`, `5`, "must be a string or a boolean, not a number"},
 		{`{"oneOf":[{"type":"number"},{"minimum":1}]}`, `5`, "fits more than one of its alternatives; it must fit exactly one"},
 		{`{"if":{"type":"number"},"then":{"minimum":9}}`, `5`, "must be at least 9, not 5"},
 		{`{"type":"string","minLength":1}`, `""`, "must have at least 1 character, not 0"},
