@@ -244,7 +244,7 @@ func (s *Sight) Miss(name, why string) {
 func Looked(a Look, seen Sight) ledger.Event {
 	d := &ledger.CallLooked{Diff: seen.Diff, Found: seen.found, Missed: seen.lost, Why: a.Why}
 	if f := seen.Bad; f != nil {
-		d.Words = fmt.Sprintf("%s was not called: %s.", a.Tool.Name, strings.TrimSuffix(f.Say, "."))
+		d.Words = fmt.Sprintf("%s was not called: %s", a.Tool.Name, deed.Sentence(f.Say))
 	}
 	return ledger.New(a.Call.Step, d)
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"stonebaton.example/core/deed"
 	"stonebaton.example/core/expr"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/near"
@@ -230,7 +231,7 @@ func readArgs(s *run.State, t *run.Thread, d *ledger.CallDecided, tool *project.
 		return false
 	})
 	if len(faults) > 0 {
-		return refuse("the arguments do not fit the schema", fmt.Sprintf("%s was not called: %s.", tool.Name, schema.Say(faults)))
+		return refuse("the arguments do not fit the schema", fmt.Sprintf("%s was not called: %s", tool.Name, deed.Sentence(schema.Say(faults))))
 	}
 	if len(repairs) > 0 {
 		if raw, err := json.Marshal(val); err == nil {

@@ -110,9 +110,9 @@ func FailedWords(t *project.Tool, v expr.Vars, f *deed.Failure) string {
 		}
 	}
 	if f.Outcome == ledger.Unknown && t.Effect != ledger.Read {
-		return fmt.Sprintf("It is not known whether %s was done: %s.", t.Name, strings.TrimSuffix(f.Say, "."))
+		return fmt.Sprintf("It is not known whether %s was done: %s", t.Name, deed.Sentence(f.Say))
 	}
-	return fmt.Sprintf("%s failed: %s.", t.Name, strings.TrimSuffix(f.Say, "."))
+	return fmt.Sprintf("%s failed: %s", t.Name, deed.Sentence(f.Say))
 }
 
 func callVars(p *project.Project, s *run.State, t *project.Tool, c *run.Call) expr.Vars {

@@ -651,7 +651,14 @@ func (b *builder) result(op map[string]any) (map[string]any, error) {
 
 // kept are the keywords of JSON Schema that are taken over as they are.
 var kept = []string{"type", "format", "pattern", "enum", "const", "default", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minLength", "maxLength",
-	"minItems", "maxItems", "uniqueItems", "minProperties", "maxProperties", "required", "description", "examples"}
+	"minItems", "maxItems", "uniqueItems", "minContains", "maxContains", "minProperties", "maxProperties", "required", "dependentRequired", "description", "examples"}
+
+// The keywords of JSON Schema whose values are schemas: one, a list of them, or some by name.
+var (
+	ofOne   = []string{"items", "additionalProperties", "unevaluatedItems", "unevaluatedProperties", "contains", "propertyNames", "not", "if", "then", "else"}
+	ofSome  = []string{"allOf", "anyOf", "oneOf", "prefixItems"}
+	ofNamed = []string{"patternProperties", "dependentSchemas"} // and properties, some of which are left out
+)
 
 // schema makes a JSON Schema of one of the document's.
 func (b *builder) schema(v any, depth int) (map[string]any, error) {
@@ -668,14 +675,14 @@ func (b *builder) schema(v any, depth int) (map[string]any, error) {
 		return map[string]any{"not": map[string]any{}}, nil
 	case map[string]any:
 		if ref, ok := x["$ref"].(string); ok {
-			return b.refer(ref, x)
+			return b.refer(ref, x, depth)
 		}
 		return b.object(x, depth)
 	}
 	return nil, errors.New("a schema is not an object")
 }
 
-func (b *builder) refer(ref string, x map[string]any) (map[string]any, error) {
+func (b *builder) refer(ref string, x map[string]any, depth int) (map[string]any, error) {
 	key := partKey{ref, b.sent}
 	p := b.make(key)
 	if b.part != nil {
@@ -686,10 +693,17 @@ func (b *builder) refer(ref string, x map[string]any) (map[string]any, error) {
 	} else if err := b.collect(key); err != nil {
 		return nil, err
 	}
-	out := map[string]any{"$ref": "#/$defs/" + p.name}
+	out := map[string]any{}
 	if d, ok := x["description"].(string); ok {
 		out["description"] = d
 	}
+	if !b.old { // there it stands alone
+		var err error
+		if out, err = b.object(x, depth); err != nil {
+			return nil, err
+		}
+	}
+	out["$ref"] = "#/$defs/" + p.name
 	return out, nil
 }
 
@@ -745,7 +759,7 @@ func (b *builder) collect(key partKey) error {
 func (b *builder) object(x map[string]any, depth int) (map[string]any, error) {
 	out := map[string]any{}
 	for _, k := range kept {
-		if v, ok := x[k]; ok && v != nil {
+		if v, ok := x[k]; ok && (v != nil || k == "const") {
 			out[k] = v
 		}
 	}
@@ -757,9 +771,6 @@ func (b *builder) object(x map[string]any, depth int) (map[string]any, error) {
 	}
 	if f, _ := out["format"].(string); f == "int32" || f == "int64" || f == "float" || f == "double" || f == "binary" || f == "byte" || f == "password" {
 		delete(out, "format") // of machines, not of what stands in JSON
-	}
-	if p, ok := out["pattern"].(string); ok && strings.Contains(p, "(?") {
-		delete(out, "pattern") // looks around, which not every engine of patterns can
 	}
 	if props, ok := x["properties"].(map[string]any); ok {
 		into := map[string]any{}
@@ -782,13 +793,11 @@ func (b *builder) object(x map[string]any, depth int) (map[string]any, error) {
 			out["type"] = "object"
 		}
 	}
-	for _, k := range []string{"items", "additionalProperties", "not"} {
+	for _, k := range ofOne {
 		switch v := x[k].(type) {
 		case nil:
 		case bool:
-			if k != "not" {
-				out[k] = v
-			}
+			out[k] = v
 		default:
 			doc, err := b.schema(v, depth+1)
 			if err != nil {
@@ -797,7 +806,22 @@ func (b *builder) object(x map[string]any, depth int) (map[string]any, error) {
 			out[k] = doc
 		}
 	}
-	for _, k := range []string{"allOf", "anyOf", "oneOf", "prefixItems"} {
+	for _, k := range ofNamed {
+		list, ok := x[k].(map[string]any)
+		if !ok {
+			continue
+		}
+		into := map[string]any{}
+		for _, name := range slices.Sorted(maps.Keys(list)) {
+			doc, err := b.schema(list[name], depth+1)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", name, err)
+			}
+			into[name] = doc
+		}
+		out[k] = into
+	}
+	for _, k := range ofSome {
 		list, ok := x[k].([]any)
 		if !ok {
 			continue

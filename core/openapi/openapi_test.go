@@ -12,6 +12,7 @@ import (
 	"stonebaton.example/core/openapi"
 	"stonebaton.example/core/project"
 	"stonebaton.example/core/schema"
+	"stonebaton.example/core/value"
 )
 
 const document = `
@@ -150,7 +151,40 @@ func TestADocumentWithEveryKindOfValue(t *testing.T) {
 	assert.Contains(t, offer(t, c, "deep").Fault, "more than 64 deep")
 	assert.Contains(t, offer(t, c, "wrong").Fault, `there is no type "strnig"`)
 	one := offer(t, c, "one")
-	assert.Empty(t, compiled(t, one.Input).Check(map[string]any{"q": "a", "header_q": "b"}), "the same name in two places is two arguments")
+	assert.Empty(t, compiled(t, one.Input).Check(map[string]any{"q": "a", "header_q": "xb"}), "the same name in two places is two arguments")
+	assert.NotEmpty(t, compiled(t, one.Input).Check(map[string]any{"header_q": "b"}), "patterns that look around are obeyed")
+}
+
+// TestKeywordsOfTheSchemaAreObeyed: what a document says of its values is not left out.
+func TestKeywordsOfTheSchemaAreObeyed(t *testing.T) {
+	for text, c := range map[string]struct{ good, bad string }{
+		`{"const":null}`: {`null`, `1`},
+		`{"type":"array","contains":{"const":7},"minContains":2,"maxContains":3}`:      {`[7,7,1]`, `[7,1]`},
+		`{"type":"object","propertyNames":{"pattern":"^[a-z]+$"}}`:                     {`{"a":1}`, `{"A":1}`},
+		`{"type":"object","patternProperties":{"^n_":{"type":"integer"}}}`:             {`{"n_a":1}`, `{"n_a":"x"}`},
+		`{"type":"object","dependentRequired":{"a":["b"]}}`:                            {`{"a":1,"b":1}`, `{"a":1}`},
+		`{"type":"object","dependentSchemas":{"a":{"required":["b"]}}}`:                {`{"a":1,"b":1}`, `{"a":1}`},
+		`{"if":{"type":"integer"},"then":{"minimum":5},"else":{"const":"x"}}`:          {`7`, `3`},
+		`{"type":"object","properties":{"a":{}},"unevaluatedProperties":false}`:        {`{"a":1}`, `{"b":1}`},
+		`{"type":"array","prefixItems":[{"type":"integer"}],"unevaluatedItems":false}`: {`[1]`, `[1,2]`},
+		`{"not":true}`: {``, `1`},
+		`{"$ref":"#/components/schemas/Code","maxLength":3}`:               {`"C4"`, `"C444"`},
+		`{"allOf":[{"$ref":"#/components/schemas/Code"},{"maxLength":3}]}`: {`"C4"`, `"D4"`},
+	} {
+		cat := read(t, `{"openapi":"3.1.0","info":{},"paths":{"/p":{"post":{"operationId":"p","requestBody":{"required":true,"content":{"application/json":{"schema":{"type":"object","properties":{"v":`+text+`}}}}}}}},"components":{"schemas":{"Code":{"type":"string","pattern":"^C"}}}}`)
+		o := offer(t, cat, "p")
+		require.Empty(t, o.Fault, text)
+		s := compiled(t, o.Input)
+		for v, fits := range map[string]bool{c.good: true, c.bad: false} {
+			if v == "" {
+				continue
+			}
+			args, err := value.Read([]byte(`{"v":` + v + `}`))
+			require.NoError(t, err)
+			got := s.Check(args)
+			assert.Equal(t, fits, len(got) == 0, "%s: %s: %v", text, v, got)
+		}
+	}
 }
 
 // Large makes a document of about so many bytes.

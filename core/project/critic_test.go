@@ -272,7 +272,7 @@ func TestOnlyWhatIsTakenComesInAndItsEffectIsOursToSay(t *testing.T) {
 
 	for text, say := range map[string]string{
 		"take: [reprot]":                                  `st offers no tool "reprot". Did you mean "report"?`,
-		"take: [broken]":                                  "broken of st cannot be taken: its input is not an object",
+		"take: [broken]":                                  "broken of st is never called: its input is not an object",
 		"take: []\neffects: {getReport: read}":            `effects names "getReport", which is not taken`,
 		"take: []\ntune: {getReport: {}}":                 `tune names "getReport", which is not taken`,
 		"take: [getReport, get_report]":                   `is already defined`,
@@ -313,9 +313,11 @@ func TestASchemaThatCannotBeReadCostsItsToolAlone(t *testing.T) {
 		{Name: "a", Tool: "a", Summary: "Do the first thing when asked.", Input: bad},
 		{Name: "b", Tool: "b", Summary: "Do the second thing when asked.", Input: map[string]any{"type": "object"}, Output: bad},
 		{Name: "c", Tool: "c", Summary: "Do the third thing when asked.", Input: bad},
+		{Name: "d", Tool: "d", Fault: "its input is not an object"},
+		{Name: "e", Tool: "e", Summary: "Do the fifth thing when asked.", Fault: "its input is not an object"},
 	}}}
 	p, probs := coretest.Reader.Compile(project.Source{Files: map[string]string{project.Main: coretest.Main,
-		"s.yaml": "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [a, b, c]\ntune:\n  c: {input: {type: object, properties: {id: {type: string}}}}\n"}, Env: map[string]string{}, Catalogues: cat})
+		"s.yaml": "source: st\nmcp: {url: \"http://127.0.0.1:1/mcp\"}\ntake: [a, b, c, d, e]\ntune:\n  c: {input: {type: object, properties: {id: {type: string}}}}\n  e: {input: {type: object}}\n"}, Env: map[string]string{}, Catalogues: cat})
 	require.NotNil(t, p, "%v", probs)
 	var said []string
 	for _, x := range probs {
@@ -324,7 +326,10 @@ func TestASchemaThatCannotBeReadCostsItsToolAlone(t *testing.T) {
 		}
 		assert.NotEqual(t, project.Error, x.Grade, "%s", x.Say)
 	}
-	require.Len(t, said, 2)
+	require.Len(t, said, 3)
+	assert.Equal(t, "d of st is never called: its input is not an object", said[2])
+	require.Len(t, p.Tools["d"].Unless, 1)
+	assert.Empty(t, p.Tools["e"].Unless, "tune puts it right")
 	assert.Contains(t, said[0], "a of st is never called, since its input is not a JSON Schema")
 	assert.Contains(t, said[1], "results of b of st are not checked, since its output is not a JSON Schema")
 	require.Len(t, p.Tools["a"].Unless, 1)

@@ -410,8 +410,8 @@ func (c *compiler) source(d *document) {
 			c.report(Error, place, "`stonebaton source inspect "+s.Name+"` lists what there is.", "%s offers no tool %q.%s", s.Name, name, cat.Missing[name])
 			continue
 		}
-		if o.Fault != "" {
-			c.report(Error, place, "Leave it out of take:, or fix it where it is defined.", "%s of %s cannot be taken: %s", name, s.Name, o.Fault)
+		if o.Fault != "" && s.Code != nil {
+			c.report(Error, place, "Leave it out of take:, or fix it.", "%s of %s cannot be taken: %s", name, s.Name, o.Fault)
 			continue
 		}
 		own := ToolName(s.Prefix + o.Tool)
@@ -420,7 +420,7 @@ func (c *compiler) source(d *document) {
 			continue
 		}
 		c.names["tool "+own] = place
-		v := map[string]any{"summary": o.Summary}
+		v := map[string]any{"summary": cmp.Or(o.Summary, "Cannot be read.")}
 		maps.Copy(v, r.Tune[name])
 		v["tool"] = own
 		b := c.brought(v, o, s.Name, shared, place)
@@ -445,7 +445,7 @@ func (c *compiler) source(d *document) {
 		for _, a := range r.Agents {
 			c.gives[a] = append(c.gives[a], own)
 		}
-		if o.Operation != nil {
+		if o.Operation != nil || s.Document != "" && o.Fault != "" {
 			if pick != nil || failsWhen != "" || whenEmpty != "" {
 				s := c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "response": scope.Response})
 				t.Remote.Reading = c.reading(d, s, "/tune/"+name, pick, failsWhen, whenEmpty)
@@ -494,10 +494,20 @@ func (c *compiler) brought(v map[string]any, o Offer, source string, shared *sch
 		return shared.Compile(doc)
 	}
 	const remedy = "Put it right with   tune: {%s: {%s: …}}."
-	var err error
-	if b.input, err = compile("input", o.Input); err != nil {
+	never := func() {
 		b.input = anything
 		v["unless"] = []any{map[string]any{"when": "true", "say": fmt.Sprintf("it cannot be called: what it takes, as %s says, cannot be read", source)}}
+	}
+	if own, _ := v["input"].(map[string]any); o.Fault != "" && (own == nil || c.p.Sources[source].Document != "") {
+		delete(v, "input")
+		delete(v, "output")
+		never()
+		c.report(Warning, place, "Leave it out of take:, or fix it where it is defined.", "%s of %s is never called: %s", o.Name, source, o.Fault)
+		return b
+	}
+	var err error
+	if b.input, err = compile("input", o.Input); err != nil {
+		never()
 		c.report(Warning, place, fmt.Sprintf(remedy, o.Name, "input"), "%s of %s is never called, since its input is %v", o.Name, source, err)
 	}
 	if b.output, err = compile("output", o.Output); err != nil {

@@ -56,7 +56,7 @@ func Try(ctx context.Context, p *project.Project, handlers engine.Tools, bl engi
 	val, repairs, faults := t.Input.Repair(map[string]any(in.Args))
 	out.Repairs = schema.SayRepairs(repairs)
 	if len(faults) > 0 {
-		return refuse("schema", schema.Say(faults), fmt.Sprintf("%s was not called: %s.", name, schema.Say(faults)))
+		return refuse("schema", schema.Say(faults), fmt.Sprintf("%s was not called: %s", name, deed.Sentence(schema.Say(faults))))
 	}
 	out.Args, _ = val.(map[string]any)
 	vars := scope.Values{Project: p.Name, Person: person, At: time.Now(), Zone: p.Zone, State: facts, StateDoc: p.State.Doc()}.Vars()
