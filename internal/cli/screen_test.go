@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -308,4 +309,18 @@ func TestARowOfATableTakesOneLineOfATerminal(t *testing.T) {
 			assert.Contains(t, lines[1], strings.TrimSpace(rows[0][1].(string)), "a file gets all of it")
 		}
 	}
+}
+
+// FuzzVisible: nothing that a terminal obeys is left of any text.
+func FuzzVisible(f *testing.F) {
+	f.Add("plain\n\ttext")
+	f.Add("\x1b]8;;http://x\x07\u202e\xff\u009b2J\r")
+	f.Fuzz(func(t *testing.T, s string) {
+		for _, text := range []string{visible(s), shown(s)} {
+			for _, r := range text {
+				assert.False(t, r < ' ' && r != '\n' && r != '\t' || r == 0x7f || obeyed(r) || r == utf8.RuneError && !strings.ContainsRune(s, utf8.RuneError), "%q in %q", r, text)
+			}
+		}
+		assert.NotContains(t, shown(s), "\n")
+	})
 }
