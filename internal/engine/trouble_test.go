@@ -139,7 +139,9 @@ func TestAFullDiskIsWaitedFor(t *testing.T) {
 
 	log.full.Store(true)
 	close(release) // the calls have happened, and it cannot be written
-	require.Eventually(t, func() bool { return told.told(runs[0].Run) != "" }, 10*time.Second, time.Millisecond)
+	for _, r := range runs {
+		require.Eventually(t, func() bool { return told.told(r.Run) != "" }, 10*time.Second, time.Millisecond)
+	}
 	assert.Contains(t, told.told(runs[0].Run), "the records cannot be written now: the database: no space left on device; the run goes on when they can")
 	var trouble *engine.TroubleError
 	require.ErrorAs(t, e.Stop(ctx, runs[1].Run, "ann", ""), &trouble, "stopping one is refused in words")
