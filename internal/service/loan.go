@@ -31,14 +31,14 @@ func (s *Service) lend(c *echo.Context, size int64) (done func(), err error) {
 		return func() {}, nil
 	}
 	size = min(size, loanMost)
-	c.Set(lent, true)
 	ctx, cancel := context.WithTimeout(c.Request().Context(), loanTime)
 	defer cancel()
 	if err := s.loans.Acquire(ctx, size); err != nil {
 		c.Response().Header().Set("Retry-After", "10")
 		return nil, api.Narrower("busy", problem(http.StatusServiceUnavailable, "Try again in a few seconds.", "others are being given so much of the records that nothing as large as this fits beside it"))
 	}
-	return sync.OnceFunc(func() { s.loans.Release(size) }), nil
+	c.Set(lent, true)
+	return sync.OnceFunc(func() { s.loans.Release(size); c.Set(lent, false) }), nil
 }
 
 // lent marks a request for which something is lent.
@@ -52,7 +52,7 @@ type serializer struct {
 
 // Serialize implements echo.JSONSerializer.
 func (j serializer) Serialize(c *echo.Context, target any, indent string) error {
-	if c.Get(lent) != nil || indent != "" {
+	if c.Get(lent) == true || indent != "" {
 		return j.DefaultJSONSerializer.Serialize(c, target, indent)
 	}
 	raw, err := json.Marshal(target)

@@ -226,16 +226,22 @@ func (s *Service) ticketOf(c *echo.Context) (api.Ticket, error) {
 	if err != nil {
 		return api.Ticket{}, err
 	}
-	return s.whole(c.Request().Context(), row)
+	return s.whole(c, row)
 }
 
 // whole gives all that a person needs to decide a ticket.
-func (s *Service) whole(ctx context.Context, row rows.Ticket) (api.Ticket, error) {
-	out := api.Ticket{TicketRow: row, Schema: map[string]any{}, Leads: map[ledger.Verb][]string{}}
-	events, err := engine.All(s.app.Store.Read(ctx, row.Run, 0))
+func (s *Service) whole(c *echo.Context, row rows.Ticket) (api.Ticket, error) {
+	events, done, err := s.ledger(c, row.Run)
 	if err != nil {
-		return out, err
+		return api.Ticket{}, err
 	}
+	defer done()
+	return s.wholeOf(c.Request().Context(), row, events)
+}
+
+// wholeOf does the same with the events of the ticket's run.
+func (s *Service) wholeOf(ctx context.Context, row rows.Ticket, events []ledger.Event) (out api.Ticket, err error) {
+	out = api.Ticket{TicketRow: row, Schema: map[string]any{}, Leads: map[ledger.Verb][]string{}}
 	out.Talk = view.Talk(events)
 	if o, ok := events[0].Data.(*ledger.RunOpened); ok && o.Beside != nil { // the conversation that it waits beside
 		led, err := engine.All(s.app.Store.Read(ctx, o.Beside.Run, 0))
@@ -379,7 +385,7 @@ func (s *Service) linkTicket(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	t, err := s.whole(c.Request().Context(), row)
+	t, err := s.whole(c, row)
 	if err != nil {
 		return err
 	}
@@ -428,7 +434,11 @@ func (s *Service) linkSettle(c *echo.Context) error {
 	if row, err = s.app.Store.Ticket(ctx, l.Ticket); err != nil {
 		return err
 	}
-	t, err := s.whole(ctx, row)
+	events, err := engine.All(s.app.Store.Read(ctx, row.Run, 0)) // it is decided, so nothing is waited for
+	if err != nil {
+		return err
+	}
+	t, err := s.wholeOf(ctx, row, events)
 	if err != nil {
 		return err
 	}
