@@ -420,7 +420,10 @@ func (c *compiler) source(d *document) {
 			continue
 		}
 		c.names["tool "+own] = place
-		v := map[string]any{"summary": cmp.Or(o.Summary, "Cannot be read.")}
+		v := map[string]any{"summary": o.Summary}
+		if o.Fault != "" {
+			v["summary"] = cmp.Or(o.Summary, "Cannot be read.")
+		}
 		maps.Copy(v, r.Tune[name])
 		v["tool"] = own
 		b := c.brought(v, o, s.Name, shared, place)
