@@ -23,7 +23,7 @@ import (
 func functionsIn(b *testing.B, dir, text string) (*code.Handler, *project.Project) {
 	b.Helper()
 	require.NoError(b, os.WriteFile(filepath.Join(dir, "f.py"), []byte(text), 0o600))
-	h := code.New(dir, &tooltest.Secrets{})
+	h := code.New(dir, "", &tooltest.Secrets{})
 	b.Cleanup(func() { _ = h.Close() })
 	cat, err := h.Catalogue(b.Context(), project.OneFile("f.py"))
 	require.NoError(b, err)
@@ -90,7 +90,7 @@ func BenchmarkFunctionsListed(b *testing.B) {
 	python := interpreter(b)
 	for range b.N {
 		bare, listed := sideBySide(10, func() { _ = exec.Command(python, "-c", "pass").Run() }, func() {
-			h := code.New(dir, &tooltest.Secrets{})
+			h := code.New(dir, "", &tooltest.Secrets{})
 			defer h.Close()
 			_, err := h.Catalogue(b.Context(), project.OneFile("f.py"))
 			require.NoError(b, err)

@@ -248,6 +248,11 @@ func TestTheBridgeSpeaksEachRevision(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 3, state.ExitCode(), "the service is gone")
 	assert.Contains(t, w.err.String(), "no service answers at "+s.url)
+	for _, folder := range []string{"children", "work"} {
+		left, err := os.ReadDir(filepath.Join(dir, ".stonebaton", folder))
+		require.NoError(t, err)
+		assert.Empty(t, left, "a service that is ended leaves nothing running, and nothing temporary")
+	}
 }
 
 // TestTheNewestRevisionOverHTTP: the library's own client of it.

@@ -20,7 +20,7 @@ func InspectFunctions(ctx context.Context, secrets *secret.Store, dir, file, aro
 	if project.Language(file) == "" {
 		return api.Inspected{}, api.NewProblem(http.StatusUnprocessableEntity, "The names of files of functions end in "+near.List(project.Languages())+".", "%s is not a file of functions", file)
 	}
-	h := code.New(dir, secrets)
+	h := code.New(dir, "", secrets)
 	defer h.Close()
 	d := project.OneFile(file)
 	if at := filepath.Join(around, ".venv", "bin", "python"); around != "" && project.Language(file) == "python" {

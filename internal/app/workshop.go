@@ -87,8 +87,8 @@ func NewWorkshop(c WorkshopConfig) *Workshop {
 	w := &Workshop{Secrets: c.Secrets, dir: c.Dir, own: c.Own, client: web.New(c.Secrets), changed: c.Changed, trust: c.trust,
 		docs: map[string]readDocument{}, asked: map[string]string{}, late: map[string]error{}}
 	w.life, w.end = context.WithCancel(context.Background())
-	w.Servers = mcp.New(mcp.Config{Dir: c.Dir, Packages: c.Packages, Client: w.client, Changed: c.Changed, Tell: c.Tell})
-	w.functions = code.New(c.Dir, c.Secrets)
+	w.Servers = mcp.New(mcp.Config{Dir: c.Dir, Work: c.Work, Packages: c.Packages, Client: w.client, Changed: c.Changed, Tell: c.Tell})
+	w.functions = code.New(c.Dir, c.Work, c.Secrets)
 	handlers := map[string]tools.Handler{"mcp": w.Servers, "openapi": thttp.New(w.client, c.Dir), "code": w.functions}
 	for _, k := range kinds {
 		handlers[k.Name] = k.handler(w, c)

@@ -44,7 +44,8 @@ func Account(dir string) (int, error) {
 		name := filepath.Join(dir, e.Name())
 		when, _ := os.ReadFile(name)
 		if s := strings.TrimSpace(string(when)); s != "" && (began(pid) == s || began(pid) == "") { // the group may outlive its first process
-			if unix.Kill(-pid, unix.SIGKILL) == nil {
+			over := len(stat(e.Name())) > 0 && stat(e.Name())[0] == "Z" // nobody has taken note of its end
+			if unix.Kill(-pid, unix.SIGKILL) == nil && !over {
 				n++
 			}
 		}

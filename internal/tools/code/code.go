@@ -43,26 +43,35 @@ type Expander interface {
 // source of functions offers.
 type Handler struct {
 	dir     string
+	work    string // where each process gets a folder of its own
 	secrets Expander
 
 	mu    sync.Mutex
 	pools map[string]*pool // by source and file
 }
 
-// New gives a handler for the functions of the project in dir.
-func New(dir string, s Expander) *Handler {
+// New gives a handler for the functions of the project in dir. Processes work in folders below
+// work; "" is the system's folder for what is temporary.
+func New(dir, work string, s Expander) *Handler {
 	if abs, err := filepath.Abs(dir); err == nil {
 		dir = abs
 	}
-	return &Handler{dir: dir, secrets: s, pools: map[string]*pool{}}
+	if abs, err := filepath.Abs(work); err == nil && work != "" {
+		work = abs
+	}
+	return &Handler{dir: dir, work: work, secrets: s, pools: map[string]*pool{}}
 }
 
 // Close ends all processes.
 func (h *Handler) Close() error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	var ending []*process
 	for _, p := range h.pools {
-		p.close()
+		ending = append(ending, p.close()...)
+	}
+	for _, x := range ending {
+		<-x.ended // so that nothing of them is left when the service ends
 	}
 	h.pools = map[string]*pool{}
 	return nil

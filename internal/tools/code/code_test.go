@@ -74,7 +74,7 @@ func of(t *testing.T, name, text string, settings ...string) *source {
 	if !strings.Contains(text, "hang") {
 		s.doc = strings.Replace(s.doc, "tune: {hang: {timeout: 1s}}\n", "", 1)
 	}
-	s.h = code.New(s.dir, &tooltest.Secrets{})
+	s.h = code.New(s.dir, "", &tooltest.Secrets{})
 	t.Cleanup(func() { _ = s.h.Close() })
 	s.write(name, text)
 	return s
@@ -575,3 +575,21 @@ func TestACallThatWaitsForOthersIsTakenBack(t *testing.T) {
 }
 
 var _ tools.Handler = (*code.Handler)(nil)
+
+// TestNothingIsLeftOfWhatHasEnded: neither a process nor its folder, once the handler is closed.
+func TestNothingIsLeftOfWhatHasEnded(t *testing.T) {
+	work := t.TempDir()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "f.py"), []byte("def one() -> int:\n    \"\"\"Give one when asked.\"\"\"\n    return 1\n"), 0o600))
+	h := code.New(dir, work, &tooltest.Secrets{})
+	_, err := h.Catalogue(t.Context(), project.OneFile("f.py"))
+	require.NoError(t, err)
+	left := func() []string {
+		list, err := filepath.Glob(filepath.Join(work, "*"))
+		require.NoError(t, err)
+		return list
+	}
+	require.Len(t, left(), 1, "it is kept for the next call")
+	require.NoError(t, h.Close())
+	assert.Empty(t, left())
+}

@@ -155,14 +155,16 @@ func (h *Handler) beside(src *project.SourceDoc) string {
 	return strings.Join(lines, "\n")
 }
 
-// close ends the idle processes.
-func (p *pool) close() {
+// close ends the idle processes, and gives them.
+func (p *pool) close() []*process {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for _, x := range p.idle {
+	ending := p.idle
+	for _, x := range ending {
 		x.end()
 	}
 	p.idle, p.stamp, p.main = nil, "", mark{}
+	return ending
 }
 
 // give takes a process back that was taken. One that is of no more use ends.
@@ -263,7 +265,7 @@ func (h *Handler) start(ctx context.Context, src *project.SourceDoc, file string
 	if err != nil {
 		return nil, err
 	}
-	if err := x.run(ctx, spec); err != nil {
+	if err := x.run(ctx, h.work, spec); err != nil {
 		return nil, err
 	}
 	c := &call{}
@@ -327,8 +329,8 @@ func (h *Handler) spec(src *project.SourceDoc, file string, x *process) (sandbox
 }
 
 // run starts the process itself, which ends with its pipe, or when it is killed.
-func (x *process) run(ctx context.Context, spec sandbox.Spec) error {
-	dir, err := os.MkdirTemp("", "functions-")
+func (x *process) run(ctx context.Context, work string, spec sandbox.Spec) error {
+	dir, err := os.MkdirTemp(work, "functions-")
 	if err != nil {
 		return fmt.Errorf("no folder could be made for it: %w", err)
 	}
@@ -360,8 +362,8 @@ func (x *process) run(ctx context.Context, spec sandbox.Spec) error {
 		}
 		out.Close()
 		in.Close()
-		close(x.ended)
 		_ = os.RemoveAll(dir) // what stays is temporary
+		close(x.ended)
 	}()
 	return nil
 }

@@ -24,6 +24,7 @@ import (
 // connection lasts.
 type confined struct {
 	spec sandbox.Spec
+	work string
 	log  io.Writer
 }
 
@@ -51,12 +52,12 @@ func (s *Servers) confined(src *project.SourceDoc, c *conn, l launch) (mcp.Trans
 	}
 	spec.Reads, spec.Writes = append(spec.Reads, reads...), writes
 	spec.Env = append([]string{"LANG=C.UTF-8", "PROJECT=" + s.dir}, l.env...)
-	return &confined{spec: spec, log: c.log}, nil
+	return &confined{spec: spec, work: s.work, log: c.log}, nil
 }
 
 // Connect starts the server.
 func (t *confined) Connect(ctx context.Context) (mcp.Connection, error) {
-	dir, err := os.MkdirTemp("", "server-")
+	dir, err := os.MkdirTemp(t.work, "server-")
 	if err != nil {
 		return nil, fmt.Errorf("no folder could be made for it: %w", err)
 	}

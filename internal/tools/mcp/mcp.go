@@ -49,6 +49,7 @@ const (
 // one connection. It is a tools.Handler.
 type Servers struct {
 	dir     string
+	work    string
 	client  *web.Client
 	changed func(source string) // what a server offers has changed
 
@@ -61,6 +62,7 @@ type Servers struct {
 // Config says what the servers of a project are to be.
 type Config struct {
 	Dir      string // the project's folder
+	Work     string // where each server gets a folder of its own; "" is the system's folder for what is temporary
 	Packages string // where the packages are installed that servers come in
 	Client   *web.Client
 	Changed  func(source string)       // what one offers is something else than before; nil: nobody is told
@@ -78,7 +80,10 @@ func New(c Config) *Servers {
 	if abs, err := filepath.Abs(c.Packages); err == nil && c.Packages != "" { // installers start there
 		c.Packages = abs
 	}
-	s := &Servers{dir: c.Dir, client: c.Client, changed: c.Changed, packages: packages{dir: c.Packages, tell: c.Tell, jobs: map[string]*job{}, now: time.Now}, conns: map[string]*conn{}}
+	if abs, err := filepath.Abs(c.Work); err == nil && c.Work != "" { // servers are told of it
+		c.Work = abs
+	}
+	s := &Servers{dir: c.Dir, work: c.Work, client: c.Client, changed: c.Changed, packages: packages{dir: c.Packages, tell: c.Tell, jobs: map[string]*job{}, now: time.Now}, conns: map[string]*conn{}}
 	s.packages.life, s.packages.end = context.WithCancel(context.Background())
 	return s
 }
