@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math/big"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -22,11 +21,12 @@ const shortest = 5
 type known struct {
 	value, mask string
 	forms       []string
-	letters     [][]string     // the ways to write each letter
-	longest     int            // of all forms, escaped ones too
-	probe       string         // the longest run of letters and digits in it, which most forms leave as it is
-	mixed       *regexp.Regexp // escaped in any way, or in part
-	number      *big.Float     // nil where it is none
+	letters     [][]string // the ways to write each letter
+	longest     int        // of all forms, escaped ones too
+	marks       string     // without one of these nothing is escaped
+	heads       [256]bool  // the bytes that a form begins with
+	probe       string     // the longest run of letters and digits in it, which most forms leave as it is
+	number      *big.Float // nil where it is none
 }
 
 func newKnown(name, v string) *known {
@@ -52,20 +52,20 @@ func newKnown(name, v string) *known {
 			k.probe = run
 		}
 	}
-	k.longest = len(k.forms[0])
-	pattern, most := "", 0
+	k.longest, k.marks = len(k.forms[0]), `\%`
+	if strings.Contains(v, " ") {
+		k.marks += "+"
+	}
+	most := 0
 	for _, r := range v {
 		ways := written(r)
 		k.letters = append(k.letters, ways)
 		most += len(slices.MaxFunc(ways, func(a, b string) int { return len(a) - len(b) }))
-		pattern += "(?:" + regexp.QuoteMeta(ways[0])
-		for _, w := range ways[1:] {
-			pattern += "|(?i:" + regexp.QuoteMeta(w) + ")"
-		}
-		pattern += ")"
 	}
 	k.longest = max(k.longest, most)
-	k.mixed = regexp.MustCompile(pattern)
+	for _, f := range append(slices.Clone(k.letters[0]), k.forms...) {
+		k.heads[f[0]] = true
+	}
 	if n, _, err := big.ParseFloat(v, 10, 200, big.ToNearestEven); err == nil && !strings.ContainsAny(v, "xXpP_") {
 		k.number = n
 	}
@@ -121,10 +121,54 @@ func (k *known) blank(t string) string {
 			t = strings.ReplaceAll(t, f, k.mask)
 		}
 	}
-	if strings.ContainsAny(t, `\%+`) {
-		t = k.mixed.ReplaceAllLiteralString(t, k.mask)
+	if strings.ContainsAny(t, k.marks) {
+		t = k.unescaped(t)
 	}
 	return t
+}
+
+// unescaped takes the value out of a text where it is escaped, or part of it is.
+func (k *known) unescaped(t string) string {
+	var out strings.Builder
+	from := 0
+	for i := 0; i < len(t); {
+		if n := k.at(t[i:]); n > 0 {
+			out.WriteString(t[from:i] + k.mask)
+			i += n
+			from = i
+		} else {
+			i++
+		}
+	}
+	if from == 0 {
+		return t
+	}
+	return out.String() + t[from:]
+}
+
+// at gives the length of the value at the beginning of a text, written in any way; 0 where it is
+// not there.
+func (k *known) at(t string) int {
+	if t == "" || !k.heads[t[0]] {
+		return 0
+	}
+	return spelled(k.letters, t)
+}
+
+// spelled gives how much of a text is some letters, each written in one of its ways.
+func spelled(letters [][]string, t string) int {
+	for i, w := range letters[0] {
+		if len(w) > len(t) || t[:len(w)] != w && (i == 0 || !strings.EqualFold(t[:len(w)], w)) {
+			continue
+		}
+		if len(letters) == 1 {
+			return len(w)
+		}
+		if n := spelled(letters[1:], t[len(w):]); n > 0 {
+			return len(w) + n
+		}
+	}
+	return 0
 }
 
 // ends takes out the beginning of the value at the end of a text, and where it was cut.
@@ -158,7 +202,7 @@ func (k *known) head(t string) int {
 // on all of the text is the beginning of one of its forms.
 func (k *known) begins(t string) int {
 	for at := max(0, len(t)-k.longest+1); at < len(t); at++ {
-		if slices.ContainsFunc(k.forms, func(f string) bool { return len(f) > len(t)-at && strings.HasPrefix(f, t[at:]) }) || begun(k.letters, t[at:]) {
+		if k.heads[t[at]] && (slices.ContainsFunc(k.forms, func(f string) bool { return len(f) > len(t)-at && strings.HasPrefix(f, t[at:]) }) || begun(k.letters, t[at:])) {
 			return at
 		}
 	}
@@ -193,11 +237,13 @@ func (k *known) spanned(t string, cut int) int {
 			}
 		}
 	}
-	if strings.ContainsAny(t, `\%+`) {
-		for _, span := range k.mixed.FindAllStringIndex(t, -1) {
-			if span[0] < cut && span[1] > cut {
-				at = min(at, span[0])
+	if from := max(0, cut-k.longest); strings.ContainsAny(t[from:], k.marks) {
+		for i := from; i < at; {
+			n := k.at(t[i:])
+			if i+n > cut {
+				at = i
 			}
+			i += max(1, n)
 		}
 	}
 	return at
