@@ -47,6 +47,7 @@ func (e *SyntaxError) Error() string {
 // stay as they are.
 func Explain(raw []byte, err error) error {
 	var syn *json.SyntaxError
+	var typ *json.UnmarshalTypeError
 	at, say := int64(len(raw)), "it ends too early"
 	switch {
 	case err == nil:
@@ -54,6 +55,13 @@ func Explain(raw []byte, err error) error {
 	case len(bytes.TrimSpace(raw)) == 0:
 		say = "it is empty"
 	case errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.As(err, &typ) && strings.HasPrefix(typ.Value, "number "):
+		n := strings.TrimPrefix(typ.Value, "number ")
+		at = max(0, int64(bytes.LastIndex(raw[:min(typ.Offset, int64(len(raw)))], []byte(n))))
+		if len(n) > 40 {
+			n = fmt.Sprintf("%s… (%d letters)", n[:20], len(n))
+		}
+		say = fmt.Sprintf("the number %s is beyond what is reckoned with, which is 1.8e308", n)
 	case !errors.As(err, &syn):
 		return err
 	case syn.Offset >= 1 && syn.Offset <= int64(len(raw)) && syn.Error() != "unexpected end of JSON input":

@@ -3,6 +3,7 @@ package value_test
 import (
 	"encoding/json"
 	"math"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -45,6 +46,13 @@ func TestWhatIsNoJSONIsSaidAsEver(t *testing.T) {
 		var v any
 		assert.Error(t, json.Unmarshal([]byte(raw), &v))
 		assert.Error(t, err, raw)
+	}
+	for raw, say := range map[string]string{
+		`{"a":` + "\n" + `1e999}`:                  "line 2, column 1: the number 1e999 is beyond what is reckoned with, which is 1.8e308",
+		`[` + strings.Repeat("7", 1_000_000) + `]`: "line 1, column 2: the number 77777777777777777777… (1000000 letters) is beyond what is reckoned with, which is 1.8e308",
+	} {
+		_, err := value.Read([]byte(raw))
+		assert.EqualError(t, err, say)
 	}
 	_, err := value.ReadObject([]byte(`[9007199254740993]`))
 	assert.ErrorContains(t, err, "it is not an object")
