@@ -29,7 +29,7 @@ const (
 // used are in it with their fault; an error means that there is no document.
 func Read(raw []byte) (project.Catalogue, error) {
 	if len(raw) > maxDocument {
-		return project.Catalogue{}, fmt.Errorf("the document has %d MB; %d are read at most", len(raw)>>20, maxDocument>>20)
+		return project.Catalogue{}, fmt.Errorf("the document is larger than %d MB, the most that is read", maxDocument>>20)
 	}
 	root, err := decode(raw)
 	if err != nil {
