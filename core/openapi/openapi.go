@@ -202,9 +202,6 @@ func (r *reader) offer(path, method string, item, op map[string]any) project.Off
 		name = method + " " + path
 	}
 	o := project.Offer{Name: name, Tool: named(name), Summary: summary(op), Says: map[string]string{"get": "read", "head": "read"}[method]}
-	if o.Says == "" {
-		o.Says = "write"
-	}
 	b := builder{reader: r, sent: true, defs: map[string]any{}, props: map[string]any{}}
 	o.Operation = &project.Operation{Method: strings.ToUpper(method), Path: path, Server: r.server(op, item)}
 	if err := b.build(o.Operation, item, op); err != nil {

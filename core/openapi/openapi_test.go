@@ -99,7 +99,9 @@ func TestOperationsAreTools(t *testing.T) {
 	props := put.Input["properties"].(map[string]any)
 	assert.NotContains(t, props["metres"], "readOnly")
 	assert.Equal(t, []any{"rope"}, props["name"].(map[string]any)["examples"])
-	assert.Equal(t, "application/x-www-form-urlencoded", offer(t, c, "login").Operation.Body)
+	login := offer(t, c, "login")
+	assert.Equal(t, "application/x-www-form-urlencoded", login.Operation.Body)
+	assert.Empty(t, login.Says, "a method that is not safe says nothing of what it does")
 }
 
 func TestABrokenOperationDoesNotKeepTheOthersOut(t *testing.T) {
