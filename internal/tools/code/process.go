@@ -240,7 +240,7 @@ type process struct {
 	n     int           // of calls that were begun
 	ended chan struct{} // closed when the process has ended
 	why   string        // then, why
-	log   *tools.Tail   // what is written past the runner
+	log   *past         // what is written past the runner
 }
 
 // maxText bounds a file of functions.
@@ -260,7 +260,7 @@ func (h *Handler) start(ctx context.Context, src *project.SourceDoc, file string
 	if len(raw) > maxText {
 		return nil, fmt.Errorf("%s has %d bytes; a file of functions may have %d at most", file, len(raw), maxText)
 	}
-	x := &process{text: string(raw), hashes: map[string]ledger.Hash{}, ended: make(chan struct{}), log: tools.NewTail(maxLog)}
+	x := &process{text: string(raw), hashes: map[string]ledger.Hash{}, ended: make(chan struct{})}
 	spec, err := h.spec(src, file, x)
 	if err != nil {
 		return nil, err
@@ -315,7 +315,7 @@ func (h *Handler) spec(src *project.SourceDoc, file string, x *process) (sandbox
 	}
 	at := filepath.Join(h.dir, filepath.FromSlash(file))
 	spec := sandbox.Spec{Args: x.by.line(at), Reads: append([]string{at}, x.by.reads...), Resident: true, Bare: b.Bare, Network: b.Network.All, Hosts: b.Network.Hosts,
-		Memory: int64(b.MemoryMB) << 20, Disk: int64(b.DiskMB) << 20, Processes: b.Processes, Log: x.log}
+		Memory: int64(b.MemoryMB) << 20, Disk: int64(b.DiskMB) << 20, Processes: b.Processes}
 	for _, name := range src.Code.Files {
 		spec.Reads = append(spec.Reads, filepath.Join(h.dir, filepath.FromSlash(name)))
 	}
@@ -342,9 +342,14 @@ func (x *process) run(ctx context.Context, work string, spec sandbox.Spec) error
 	if err != nil {
 		return err
 	}
+	log, errs, err := listen()
+	if err != nil {
+		return err
+	}
 	life, kill := context.WithCancel(context.WithoutCancel(ctx)) // it outlives the call that started it
+	x.log = log
 	x.in, x.out, x.read, x.kill = toIn, fromOut, bufio.NewReaderSize(fromOut, 64<<10), kill
-	spec.Dir, spec.In, spec.Tell = dir, in, out
+	spec.Dir, spec.In, spec.Tell, spec.Log = dir, in, out, errs
 	spec.Env = append([]string{"HOME=" + dir, "TMPDIR=" + dir}, spec.Env...)
 	go func() {
 		d, err := sandbox.Run(life, spec)
@@ -360,6 +365,8 @@ func (x *process) run(ctx context.Context, work string, spec sandbox.Spec) error
 		default:
 			x.why = fmt.Sprintf("exit code %d", d.Code)
 		}
+		errs.Close()
+		log.close()
 		out.Close()
 		in.Close()
 		_ = os.RemoveAll(dir) // what stays is temporary
@@ -492,7 +499,7 @@ func (x *process) returned(line []byte) (message, bool) {
 
 // past keeps what was written past the runner.
 func (x *process) past(c *call) {
-	if past := strings.TrimRight(x.log.Take(), "\n"); past != "" {
+	if past := strings.TrimRight(x.log.take(), "\n"); past != "" {
 		c.say(past)
 	}
 }
@@ -525,7 +532,7 @@ const maxFileBytes = 40 << 20
 func (x *process) reason() string {
 	x.kill()
 	<-x.ended
-	if past := strings.TrimSpace(x.log.Take()); past != "" {
+	if past := strings.TrimSpace(x.log.take()); past != "" {
 		lines := strings.Split(past, "\n")
 		return x.why + "; it wrote: " + tools.Clip(lines[len(lines)-1], 200)
 	}
