@@ -1,7 +1,5 @@
 package deed
 
-import "strings"
-
 // Class says in a word what went wrong: for conditions in files, and for programs. The
 // reference of events lists them.
 type Class string
@@ -11,11 +9,3 @@ const (
 	Stopped   Class = "stopped"
 	Consulted Class = "consult" // the agent that was asked brought no answer
 )
-
-// Sentence ends what is said with a full stop, where it has no end of its own.
-func Sentence(say string) string {
-	if strings.HasSuffix(say, ".") || strings.HasSuffix(say, "?") || strings.HasSuffix(say, "!") {
-		return say
-	}
-	return say + "."
-}

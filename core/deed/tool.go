@@ -101,3 +101,11 @@ type File struct {
 	Name, Type string
 	Body       []byte
 }
+
+// Sentence ends what is said with a full stop, where it has no end of its own.
+func Sentence(say string) string {
+	if strings.HasSuffix(say, ".") || strings.HasSuffix(say, "?") || strings.HasSuffix(say, "!") {
+		return say
+	}
+	return say + "."
+}

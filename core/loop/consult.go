@@ -171,7 +171,7 @@ func answered(s *run.State, c *run.Call, answer string) (words string, result js
 
 // unanswered gives what an asker reads of a consult that failed.
 func unanswered(agent, say string, partly bool) string {
-	words := fmt.Sprintf("%s could not answer: %s.", agent, strings.TrimSuffix(say, "."))
+	words := fmt.Sprintf("%s could not answer: %s", agent, deed.Sentence(say))
 	if partly {
 		words += " Some of what it had to do was done."
 	}

@@ -272,5 +272,5 @@ func amended(c *run.Call) string {
 	if st.Because != "" {
 		say += " and said: " + st.Because
 	}
-	return strings.TrimSuffix(say, ".") + ". "
+	return deed.Sentence(say) + " "
 }

@@ -690,15 +690,13 @@ func (b *builder) refer(ref string, x map[string]any, depth int) (map[string]any
 	} else if err := b.collect(key); err != nil {
 		return nil, err
 	}
-	out := map[string]any{}
-	if d, ok := x["description"].(string); ok {
-		out["description"] = d
+	beside := x
+	if b.old { // there it stands alone
+		beside = map[string]any{"description": x["description"]}
 	}
-	if !b.old { // there it stands alone
-		var err error
-		if out, err = b.object(x, depth); err != nil {
-			return nil, err
-		}
+	out, err := b.object(beside, depth)
+	if err != nil {
+		return nil, err
 	}
 	out["$ref"] = "#/$defs/" + p.name
 	return out, nil

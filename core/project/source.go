@@ -421,9 +421,6 @@ func (c *compiler) source(d *document) {
 		}
 		c.names["tool "+own] = place
 		v := map[string]any{"summary": o.Summary}
-		if o.Fault != "" {
-			v["summary"] = cmp.Or(o.Summary, "Cannot be read.")
-		}
 		maps.Copy(v, r.Tune[name])
 		v["tool"] = own
 		b := c.brought(v, o, s.Name, shared, place)
@@ -448,7 +445,7 @@ func (c *compiler) source(d *document) {
 		for _, a := range r.Agents {
 			c.gives[a] = append(c.gives[a], own)
 		}
-		if o.Operation != nil || s.Document != "" && o.Fault != "" {
+		if s.Document != "" {
 			if pick != nil || failsWhen != "" || whenEmpty != "" {
 				s := c.scope(d, map[string]map[string]any{"args": t.Input.Doc(), "response": scope.Response})
 				t.Remote.Reading = c.reading(d, s, "/tune/"+name, pick, failsWhen, whenEmpty)
@@ -504,6 +501,7 @@ func (c *compiler) brought(v map[string]any, o Offer, source string, shared *sch
 	if own, _ := v["input"].(map[string]any); o.Fault != "" && (own == nil || c.p.Sources[source].Document != "") {
 		delete(v, "input")
 		delete(v, "output")
+		v["summary"] = cmp.Or(text(v["summary"]), "Cannot be read.")
 		never()
 		c.report(Warning, place, "Leave it out of take:, or fix it where it is defined.", "%s of %s is never called: %s", o.Name, source, o.Fault)
 		return b

@@ -44,7 +44,8 @@ func Account(dir string) (int, error) {
 		name := filepath.Join(dir, e.Name())
 		when, _ := os.ReadFile(name)
 		if s := strings.TrimSpace(string(when)); s != "" && (began(pid) == s || began(pid) == "") { // the group may outlive its first process
-			over := len(stat(e.Name())) > 0 && stat(e.Name())[0] == "Z" // nobody has taken note of its end
+			f := stat(e.Name())
+			over := len(f) > 0 && f[0] == "Z" // nobody has taken note of its end
 			if unix.Kill(-pid, unix.SIGKILL) == nil && !over {
 				n++
 			}

@@ -24,7 +24,7 @@ type known struct {
 	letters     [][]string // the ways to write each letter
 	longest     int        // of all forms, escaped ones too
 	marks       string     // without one of these nothing is escaped
-	heads       [256]bool  // the bytes that a form begins with
+	first       [256]bool  // the bytes that a form begins with
 	probe       string     // the longest run of letters and digits in it, which most forms leave as it is
 	number      *big.Float // nil where it is none
 }
@@ -64,7 +64,7 @@ func newKnown(name, v string) *known {
 	}
 	k.longest = max(k.longest, most)
 	for _, f := range append(slices.Clone(k.letters[0]), k.forms...) {
-		k.heads[f[0]] = true
+		k.first[f[0]] = true
 	}
 	if n, _, err := big.ParseFloat(v, 10, 200, big.ToNearestEven); err == nil && !strings.ContainsAny(v, "xXpP_") {
 		k.number = n
@@ -149,7 +149,7 @@ func (k *known) unescaped(t string) string {
 // at gives the length of the value at the beginning of a text, written in any way; 0 where it is
 // not there.
 func (k *known) at(t string) int {
-	if t == "" || !k.heads[t[0]] {
+	if t == "" || !k.first[t[0]] {
 		return 0
 	}
 	return spelled(k.letters, t)
@@ -202,7 +202,7 @@ func (k *known) head(t string) int {
 // on all of the text is the beginning of one of its forms.
 func (k *known) begins(t string) int {
 	for at := max(0, len(t)-k.longest+1); at < len(t); at++ {
-		if k.heads[t[at]] && (slices.ContainsFunc(k.forms, func(f string) bool { return len(f) > len(t)-at && strings.HasPrefix(f, t[at:]) }) || begun(k.letters, t[at:])) {
+		if k.first[t[at]] && (slices.ContainsFunc(k.forms, func(f string) bool { return len(f) > len(t)-at && strings.HasPrefix(f, t[at:]) }) || begun(k.letters, t[at:])) {
 			return at
 		}
 	}

@@ -8,20 +8,21 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
-	"golang.org/x/sync/semaphore"
 
 	"stonebaton.example/api"
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/internal/engine"
 )
 
-// Bounds of what is read of the records at once for those who ask; tests narrow them. What is
-// small is not counted: many of it are no burden.
-var (
+// Bounds of what is read of the records at once for those who ask, in bytes. What is small is
+// not counted: many of it are no burden.
+const (
 	loanMost  int64 = 48 << 20
 	loanSmall int64 = 256 << 10
-	loanTime        = 10 * time.Second // for which somebody waits for others to be done
 )
+
+// loanTime is how long somebody waits for others to be done; tests shorten it.
+var loanTime = 10 * time.Second
 
 // lend lets so many bytes of the records be held in memory until done is called, so that peers
 // who ask for much, and are slow to read it, or do not, do not fill the memory together. What
@@ -70,19 +71,21 @@ func (j serializer) Serialize(c *echo.Context, target any, indent string) error 
 
 // ledger reads all events of a run, which count as lent until done is called.
 func (s *Service) ledger(c *echo.Context, run string) (events []ledger.Event, done func(), err error) {
-	ctx := c.Request().Context()
-	size, err := s.app.Store.Size(ctx, run)
-	if err != nil {
+	if done, err = s.lendRun(c, run); err != nil {
 		return nil, nil, err
 	}
-	if done, err = s.lend(c, size); err != nil {
-		return nil, nil, err
-	}
-	if events, err = engine.All(s.app.Store.Read(ctx, run, 0)); err != nil {
+	if events, err = engine.All(s.app.Store.Read(c.Request().Context(), run, 0)); err != nil {
 		done()
 		return nil, nil, err
 	}
 	return events, done, nil
 }
 
-func newLoans() *semaphore.Weighted { return semaphore.NewWeighted(loanMost) }
+// lendRun lends what the events of a run take.
+func (s *Service) lendRun(c *echo.Context, run string) (done func(), err error) {
+	size, err := s.app.Store.Size(c.Request().Context(), run)
+	if err != nil {
+		return nil, err
+	}
+	return s.lend(c, size)
+}

@@ -52,7 +52,7 @@ type Service struct {
 // New gives the service of an app. Console holds the console's files; version
 // is the program's.
 func New(a *app.App, console fs.FS, log *slog.Logger, version string) *Service {
-	s := &Service{app: a, echo: echo.New(), log: log, metrics: newMetrics(a), door: newDoor(), loans: newLoans(), version: version}
+	s := &Service{app: a, echo: echo.New(), log: log, metrics: newMetrics(a), door: newDoor(), loans: semaphore.NewWeighted(loanMost), version: version}
 	s.ending, s.end = context.WithCancel(context.Background())
 	e := s.echo
 	e.Logger = log

@@ -82,11 +82,7 @@ func (s *Service) events(c *echo.Context) error {
 		return err
 	}
 	if !strings.Contains(c.Request().Header.Get("Accept"), "text/event-stream") {
-		size, err := s.app.Store.Size(ctx, id)
-		if err != nil {
-			return err
-		}
-		done, err := s.lend(c, size)
+		done, err := s.lendRun(c, id)
 		if err != nil {
 			return err
 		}

@@ -36,20 +36,28 @@ func (b blobs) putAs(h ledger.Hash, body []byte) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, dir.Close()) }()
-	f, err := os.CreateTemp(dir.Name(), "new-*")
+	fresh, err := written(dir.Name(), body)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(f.Name()) // gone after the rename
-	_, err = f.Write(body)
-	err = errors.Join(err, f.Sync(), f.Close())
-	if err != nil {
-		return fmt.Errorf("a value of %d bytes cannot be written: %w", len(body), err)
-	}
-	if err := os.Rename(f.Name(), name); err != nil {
-		return err
+	if err := os.Rename(fresh, name); err != nil {
+		return errors.Join(err, os.Remove(fresh))
 	}
 	return dir.Sync()
+}
+
+// written writes a file that has no name of its own yet, and gives its path. Where it cannot be
+// written nothing is left.
+func written(dir string, body []byte) (string, error) {
+	f, err := os.CreateTemp(dir, "new-*")
+	if err != nil {
+		return "", err
+	}
+	_, err = f.Write(body)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return "", errors.Join(fmt.Errorf("a value of %d bytes cannot be written: %w", len(body), err), os.Remove(f.Name()))
+	}
+	return f.Name(), nil
 }
 
 // folder opens the folder of some files, which is made where it is not there.
@@ -74,13 +82,11 @@ func (b blobs) folder(name string) (*os.File, error) {
 
 // writable says whether a file can be written.
 func (b blobs) writable() error {
-	f, err := os.CreateTemp(b.dir, "new-*")
+	name, err := written(b.dir, []byte("ready"))
 	if err != nil {
 		return err
 	}
-	defer os.Remove(f.Name())
-	_, err = f.WriteString("ready")
-	return errors.Join(err, f.Sync(), f.Close())
+	return os.Remove(name)
 }
 
 // get gives a file, held against the hash of its content that it is named by.

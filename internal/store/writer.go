@@ -111,7 +111,7 @@ func newWriter(db *sqlx.DB) (*writer, error) {
 
 var errClosed = errors.New("the store is closed")
 
-// do hands work to the writer and waits until it is on disk. A context that
+// do carries work out, or hands it to the writer, and waits until it is on disk. A context that
 // ends first does not take the work back.
 func (w *writer) do(_ context.Context, f func(*tx) error) error {
 	x := &write{do: f, err: make(chan error, 1)}
