@@ -70,9 +70,9 @@ func (s *source) problems() string {
 // of makes a source of one file, with settings more.
 func of(t *testing.T, name, text string, settings ...string) *source {
 	t.Helper()
-	s := &source{t: t, dir: t.TempDir(), doc: fmt.Sprintf("source: shop\ncode: {file: %s%s}\ntune: {hang: {timeout: 1s}}\nagents: [desk]\n", name, strings.Join(append([]string{""}, settings...), ", "))}
+	s := &source{t: t, dir: t.TempDir(), doc: fmt.Sprintf("source: shop\ncode: {file: %s%s}\ntune: {hang: {timeout: 8s}}\nagents: [desk]\n", name, strings.Join(append([]string{""}, settings...), ", "))}
 	if !strings.Contains(text, "hang") {
-		s.doc = strings.Replace(s.doc, "tune: {hang: {timeout: 1s}}\n", "", 1)
+		s.doc = strings.Replace(s.doc, "tune: {hang: {timeout: 8s}}\n", "", 1)
 	}
 	s.h = code.New(s.dir, "", &tooltest.Secrets{})
 	t.Cleanup(func() { _ = s.h.Close() })
@@ -237,7 +237,7 @@ func TestACallThatHangsIsEndedAloneAndOneThatDiesIsTold(t *testing.T) {
 		_, bad := s.call("hang", nil)
 		if assert.NotNil(t, bad) {
 			assert.Equal(t, deed.Class("timeout"), bad.Class)
-			assert.Equal(t, "hang had not returned after 1s, and its process was ended", bad.Say)
+			assert.Equal(t, "hang had not returned after 8s, and its process was ended", bad.Say)
 		}
 	})
 	for range 20 {
