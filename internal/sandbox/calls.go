@@ -3,4 +3,4 @@
 package sandbox
 
 // older are the calls that newer processors do without.
-var older []rule
+var older, olderForks []rule

@@ -12,6 +12,9 @@ var older = []rule{
 	{refuse, []uint32{unix.SYS_CREAT, unix.SYS_MKNOD}, []test{has(1, unix.S_ISUID|unix.S_ISGID)}},
 }
 
+// olderForks likewise, of those that start a process.
+var olderForks = []rule{{ask, []uint32{unix.SYS_FORK, unix.SYS_VFORK}, nil}}
+
 func init() {
 	changes[unix.SYS_CHMOD] = change{what: mode, base: -1, path: 0, value: 1, flags: -1}
 	changes[unix.SYS_CHOWN] = change{what: owner, base: -1, path: 0, value: 1, flags: -1}

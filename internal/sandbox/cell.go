@@ -14,10 +14,11 @@ import (
 // is known, as far as that goes: without rights, and with a filter of system calls,
 // which takes longer than all else. It ends with the program.
 type cell struct {
-	do              chan func() // what to do on the thread, which ends then
-	listener, group int         // see filter
-	rules           int         // see common
-	err             error       // why it is of no use
+	do             chan func() // what to do on the thread, which ends then
+	listener, word int         // see filter
+	rules          int         // see common
+	held           *cgroup     // that the program will be in; nil where the guard counts
+	err            error       // why it is of no use
 }
 
 // kind says what a cell keeps from a program.
@@ -36,11 +37,15 @@ const (
 	whole
 )
 
+// spares are how many cells of a kind are made in advance at the most: calls that follow one
+// another at once take them faster than one is made.
+const spares = 3
+
 var (
 	bare    = &kind{}
-	offline = &kind{filtered: true, spare: make(chan *cell, 1)}
-	partly  = &kind{filtered: true, net: named, spare: make(chan *cell, 1)}
-	online  = &kind{filtered: true, net: whole, spare: make(chan *cell, 1)}
+	offline = &kind{filtered: true, spare: make(chan *cell, spares)}
+	partly  = &kind{filtered: true, net: named, spare: make(chan *cell, spares)}
+	online  = &kind{filtered: true, net: whole, spare: make(chan *cell, spares)}
 )
 
 func (s *Spec) kind() *kind {
@@ -57,6 +62,10 @@ func (s *Spec) kind() *kind {
 
 func newCell(k *kind) *cell {
 	c := &cell{do: make(chan func())}
+	if c.err = takeThread(); c.err != nil {
+		go func() { (<-c.do)() }()
+		return c
+	}
 	ready := make(chan struct{})
 	go func() {
 		runtime.LockOSThread() // never unlocked: the thread carries the bounds, and goes with the goroutine
@@ -80,9 +89,9 @@ func (k *kind) take() *cell {
 	}
 }
 
-// prepare makes the cell that the next program takes, where there is none.
+// prepare makes a cell for a program that is yet to come, where there is room for one.
 func (k *kind) prepare() {
-	if k.filtered && len(k.spare) == 0 {
+	if k.filtered && len(k.spare) < cap(k.spare) {
 		k.keep(newCell(k))
 	}
 }
@@ -98,6 +107,14 @@ func (k *kind) keep(c *cell) {
 		}
 	}
 	c.do <- func() {}
+	c.vacate()
+}
+
+// vacate gives the control group back.
+func (c *cell) vacate() {
+	if c.held != nil {
+		c.held.of.leave(c.held)
+	}
 }
 
 // enter makes the rules, lays down this thread's rights, and sets the filter.
@@ -105,14 +122,23 @@ func (c *cell) enter(net network) {
 	if c.rules, c.err = common(net); c.err != nil {
 		return
 	}
-	err := dropRights()
+	h, _ := control()
+	var err error
+	if h != nil {
+		if c.held, err = h.take(); err == nil {
+			err = c.held.enter()
+		}
+	}
+	if err == nil {
+		err = dropRights()
+	}
 	if err == nil {
 		err = unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
 	}
 	if err != nil {
 		c.err = fmt.Errorf("the sandbox cannot be entered: %w", err)
 	} else {
-		c.listener, c.group, c.err = filter(net)
+		c.listener, c.word, c.err = filter(net)
 	}
 	if c.err != nil {
 		unix.Close(c.rules)

@@ -27,6 +27,7 @@ const (
 	without = unix.SECCOMP_RET_ERRNO | uint32(unix.EOPNOTSUPP)
 	ask     = unix.SECCOMP_RET_USER_NOTIF // the guard answers
 	allow   = unix.SECCOMP_RET_ALLOW
+	kill    = unix.SECCOMP_RET_KILL_PROCESS
 )
 
 // rule is an answer to system calls, where all that is said of their arguments holds.
@@ -69,6 +70,8 @@ func rules(net network) []rule {
 		{refuse, []uint32{unix.SYS_CLONE}, []test{has(0, namespaces|unix.CLONE_PARENT)}}, // nor a child of the service's
 		{unknown, []uint32{unix.SYS_CLONE3}, nil},                                        // its flags are out of the filter's sight
 		start,
+		{ask, []uint32{unix.SYS_SETPGID}, []test{{arg: 1, upper: true, op: unix.BPF_JEQ, value: ^uint32(0)}}},   // of a negative number
+		{kill, []uint32{unix.SYS_SETPGID}, []test{{arg: 1, upper: true, op: unix.BPF_JSET, value: ^uint32(0)}}}, // a guess at the word
 		{ask, []uint32{unix.SYS_SETPGID}, nil},
 
 		// other processes, and the thread that starts the program, which has the same
@@ -109,6 +112,9 @@ func rules(net network) []rule {
 	}
 	for nr := range changes {
 		rs = append(rs, rule{ask, []uint32{nr}, nil})
+	}
+	if h, _ := control(); h == nil {
+		rs = append(rs, forks()...)
 	}
 	return append(rs, older...)
 }
@@ -170,7 +176,7 @@ func assemble(rs []rule) []unix.SockFilter {
 			of[nr] = append(of[nr], r)
 		}
 	}
-	p := []unix.SockFilter{load(arch), jump(unix.BPF_JEQ, archs[runtime.GOARCH], 1, 0), answer(unix.SECCOMP_RET_KILL_PROCESS), load(number)}
+	p := []unix.SockFilter{load(arch), jump(unix.BPF_JEQ, archs[runtime.GOARCH], 1, 0), answer(kill), load(number)}
 	if runtime.GOARCH == "amd64" { // a second set of numbers (x32) would pass by what follows
 		p = append(p, jump(unix.BPF_JGE, 0x40000000, 0, 1), answer(unknown))
 	}
@@ -237,20 +243,34 @@ func assembled(net network) func() []unix.SockFilter {
 // placeholder stands in a program for the number of a start.
 const placeholder = 0x5b5b5b5b
 
+// forks are the rules about calls that start a process or a thread, where the guard counts
+// them. That by which the program itself starts is let through, as in start.
+func forks() []rule {
+	word := test{arg: 0, upper: true, op: unix.BPF_JEQ, value: placeholder}
+	return append([]rule{
+		{allow, []uint32{unix.SYS_CLONE}, []test{word}},
+		{ask, []uint32{unix.SYS_CLONE}, []test{{arg: 0, upper: true, op: unix.BPF_JEQ, value: ^uint32(0)}}},
+		{kill, []uint32{unix.SYS_CLONE}, []test{{arg: 0, upper: true, op: unix.BPF_JSET, value: ^uint32(0)}}},
+		{ask, []uint32{unix.SYS_CLONE}, nil},
+	}, olderForks...)
+}
+
 // start lets one call of setpgid through without asking: that with which a program
 // gets a group of its own before it begins. At that moment nobody can answer, since
 // the whole runtime waits for the start. It is known by a number, another each time,
-// in the half of the argument that the kernel does not look at.
+// in the half of the argument that the kernel does not look at. Who guesses another
+// than 0 is ended.
 var start = rule{allow, []uint32{unix.SYS_SETPGID}, []test{is(0, 0), is(1, 0), {arg: 1, upper: true, op: unix.BPF_JEQ, value: placeholder}}}
 
 // filter refuses system calls to this thread and what it starts. It gives the
-// descriptor by which the guard is asked, and the group to start a program with.
-func filter(net network) (listener, group int, err error) {
+// descriptor by which the guard is asked, and the word with which a program starts, in
+// the upper half of an argument.
+func filter(net network) (listener, word int, err error) {
 	code := slices.Clone(programs[net]())
-	word := rand.Uint32() | 1 // never the 0 that a program gives
+	drawn := rand.Uint32() | 1 // never the 0 that a program gives
 	for n := range code {
 		if code[n].K == placeholder {
-			code[n].K = word
+			code[n].K = drawn
 		}
 	}
 	f := unix.SockFprog{Len: uint16(len(code)), Filter: &code[0]}
@@ -266,5 +286,5 @@ func filter(net network) (listener, group int, err error) {
 	if no != 0 {
 		return -1, 0, fmt.Errorf("the sandbox cannot be entered: the filter of system calls: %w", no)
 	}
-	return int(fd), int(uint64(word) << 32), nil
+	return int(fd), int(uint64(drawn) << 32), nil
 }

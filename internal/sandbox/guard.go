@@ -53,6 +53,7 @@ type guard struct {
 	own  []string                  // the folders whose files it may change, with no links in them
 	mine func(group int) bool      // whether a group is the program's
 	join func(group, pid int) bool // whether a process may be in a group from now on
+	fork func(thread uint32) bool  // whether a thread may start a process, or another thread
 
 	reach *reach
 	busy  sync.WaitGroup // answers that take a while
@@ -77,11 +78,11 @@ type reply struct {
 }
 
 // let has the kernel carry the call out as it stands, or refuses it.
-func (r *reply) let(ok bool) {
+func (r *reply) let(ok bool, no unix.Errno) {
 	if ok {
 		r.flags = unix.SECCOMP_USER_NOTIF_FLAG_CONTINUE
 	} else {
-		r.errno = -int32(unix.EPERM)
+		r.errno = -int32(no)
 	}
 }
 
@@ -141,10 +142,14 @@ func (g *guard) answer() bool {
 			fd, no := g.socket(&n)
 			r.value, r.errno = fd, -int32(no)
 		case unix.SYS_SETPGID:
-			r.let(g.group(&n))
+			r.let(g.group(&n), unix.EPERM)
 		case unix.SYS_KILL, unix.SYS_TGKILL:
-			r.let(g.signal(&n))
+			r.let(g.signal(&n), unix.EPERM)
 		default:
+			if forking(uint32(n.nr)) {
+				r.let(g.alive(&n) && g.fork(n.pid), unix.EAGAIN)
+				break
+			}
 			r.errno = -int32(g.change(&n, changes[uint32(n.nr)]))
 		}
 		g.ioctl(unix.SECCOMP_IOCTL_NOTIF_SEND, unsafe.Pointer(&r))

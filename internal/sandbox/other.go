@@ -77,5 +77,11 @@ func Hide(net.Addr) func() { return func() {} }
 // Track does nothing.
 func Track(int) {}
 
+// Together bounds nothing.
+func Together(int, int64) error { return nil }
+
+// Bounds says that there are none.
+func Bounds() string { return "No program runs in the sandbox: " + Missing() + "." }
+
 // Readable says that nothing is kept from a program.
 func Readable(string, []string) bool { return true }

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -40,9 +39,9 @@ type Spec struct {
 	Hosts     []string // else the hosts that it reaches, by TCP: name, name:port, or *.name for all below
 	Memory    int64    // bytes of memory, of all its processes
 	Disk      int64    // bytes written to Dir, and to any one file
-	Processes int
-	Output    int  // bytes of standard output, and of standard error
-	Resident  bool // it runs for long: what it writes is not kept, and is not bounded
+	Processes int      // at a time; each thread is one
+	Output    int      // bytes of standard output, and of standard error
+	Resident  bool     // it runs for long: what it writes is not kept, and is not bounded
 
 	Log  io.Writer // gets standard error as it is written; nil: nothing does
 	Tell io.Writer // likewise standard output. A file is the own one of a resident program
@@ -234,6 +233,9 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 		}()
 	}
 	w := &watch{spec: &s, stop: make(chan struct{}), groups: map[int]bool{}}
+	if err := heir.ready(); err != nil {
+		return Done{}, err
+	}
 	out, errs := &bounded{limit: s.Output, w: w, name: "standard output"}, &bounded{limit: s.Output, w: w, name: "standard error"}
 	cmd.Stdout, cmd.Stderr = out, errs
 	if s.Tell != nil {
@@ -261,7 +263,13 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	}
 	of := s.kind()
 	c := of.take()
+	w.held = c.held
+	if !s.Bare && w.held == nil {
+		w.count = &count{bound: s.Processes, members: w.mine, let: map[uint32]bool{}}
+		defer w.count.end()
+	}
 	started, over := make(chan error, 1), make(chan struct{})
+	defer c.vacate()
 	defer close(over)
 	c.do <- func() {
 		started <- s.start(cmd, w, c, r)
@@ -283,6 +291,12 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 		w.broke("it had itself traced, and stopped")
 	}
 	w.gone()
+	unused(w)
+	if (w.late || err != nil) && w.reason() == "" { // did it do without?
+		if why := w.bound(1); why != "" {
+			w.broke(why)
+		}
+	}
 	if !s.Bare && w.reason() == "" && size(s.Dir, s.Disk-1) >= s.Disk {
 		w.broke(fmt.Sprintf("it wrote more than %d MB to its folder", s.Disk>>20))
 	}
@@ -331,9 +345,19 @@ func (s *Spec) start(cmd *exec.Cmd, w *watch, c *cell, r *reach) error {
 			unix.Close(c.listener)
 			return err
 		}
-		cmd.SysProcAttr.Pgid = c.group
-		go (&guard{fd: c.listener, own: own, mine: w.mine, join: w.join, reach: r}).serve()
-		if err := s.grant(c.rules); err != nil {
+		cmd.SysProcAttr.Pgid = c.word
+		g := &guard{fd: c.listener, own: own, mine: w.mine, join: w.join, reach: r}
+		if w.held != nil {
+			err = w.held.bound(s.Processes, s.Memory)
+		} else {
+			cmd.SysProcAttr.Cloneflags, g.fork = uintptr(c.word), w.fork
+			err = w.count.begin()
+		}
+		go g.serve()
+		if err == nil {
+			err = s.grant(c.rules)
+		}
+		if err != nil {
 			return err
 		}
 		if err := ll.LandlockRestrictSelf(c.rules, 0); err != nil {
@@ -341,7 +365,10 @@ func (s *Spec) start(cmd *exec.Cmd, w *watch, c *cell, r *reach) error {
 		}
 	}
 	if err := cmd.Start(); err != nil {
-		return err
+		if errors.Is(err, unix.EAGAIN) && w.held != nil && w.held.of.full() {
+			return errTogether
+		}
+		return exhausted(err)
 	}
 	if s.Bare {
 		w.begin(cmd.Process.Pid)
@@ -388,10 +415,17 @@ func (s *Spec) release(pid int, w *watch) error {
 	if _, err := unix.Wait4(pid, &st, 0, nil); err != nil || !st.Stopped() {
 		return fmt.Errorf("the program did not stop for its limits to be set (%v)", err)
 	}
+	data := uint64(s.Memory) * 4
+	if w.held == nil || w.held.memory == "" { // nothing else bounds it: what it has itself, and the stacks of its threads
+		data = uint64(s.Memory) + uint64(s.Processes)*stack
+	}
 	var err error
 	elsewhere(func() {
+		if w.held != nil {
+			err = w.held.join(pid)
+		}
 		w.begin(pid)
-		for what, n := range map[int]uint64{unix.RLIMIT_FSIZE: uint64(s.Disk), unix.RLIMIT_CORE: 0, unix.RLIMIT_DATA: uint64(s.Memory) * 4, unix.RLIMIT_NOFILE: 256} {
+		for what, n := range map[int]uint64{unix.RLIMIT_FSIZE: uint64(s.Disk), unix.RLIMIT_CORE: 0, unix.RLIMIT_DATA: data, unix.RLIMIT_NOFILE: 256} {
 			err = errors.Join(err, unix.Prlimit(pid, what, &unix.Rlimit{Cur: n, Max: n}, nil))
 		}
 		_ = unix.Setpriority(unix.PRIO_PROCESS, pid, 10) // so that what looks after it comes first; what it starts inherits this
@@ -423,11 +457,13 @@ func (b *bounded) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// watch looks after what limits of the kernel do not cover.
+// watch looks after a program: it ends it, and looks for what limits of the kernel do not cover.
 type watch struct {
-	spec *Spec
-	stop chan struct{}
-	late bool
+	spec  *Spec
+	held  *cgroup // that bounds it
+	count *count  // else how many processes it has
+	stop  chan struct{}
+	late  bool
 
 	mu     sync.Mutex
 	why    string
@@ -436,17 +472,28 @@ type watch struct {
 }
 
 const (
+	stack    = 8 << 20 // of a thread
 	interval = 10 * time.Millisecond
 	begins   = 100                    // looks at a program that runs for long, until they become
 	seldom   = 500 * time.Millisecond // apart
 	grace    = 300 * time.Millisecond // between being asked to end and being ended
+	patience = 200                    // processes that a program is refused before it is ended
 )
 
+// begin notes the first process of a program.
 func (w *watch) begin(pid int) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.groups[pid] = true
-	note(pid, true)
+	w.note(pid, true)
+}
+
+// note writes a group down for who ends it when this service is killed. What is in a control
+// group is found there.
+func (w *watch) note(group int, on bool) {
+	if w.held == nil {
+		note(group, on)
+	}
 }
 
 func (w *watch) mine(group int) bool {
@@ -465,9 +512,17 @@ func (w *watch) join(group, pid int) bool {
 	}
 	if !w.groups[group] {
 		w.groups[group] = true
-		note(group, true)
+		w.note(group, true)
 	}
 	return true
+}
+
+// fork says whether a thread of the program may start a process.
+func (w *watch) fork(thread uint32) bool {
+	w.mu.Lock()
+	ended := w.ended
+	w.mu.Unlock()
+	return !ended && w.count.ask(thread)
 }
 
 // forget strikes out what begin and join wrote down.
@@ -475,7 +530,7 @@ func (w *watch) forget() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for g := range w.groups {
-		note(g, false)
+		w.note(g, false)
 	}
 }
 
@@ -495,38 +550,53 @@ func (w *watch) broke(why string) {
 	w.killAll()
 }
 
+// killAll ends all processes of the program. No other can be from now on: a control group lets
+// none be, and the guard is not asked in vain.
 func (w *watch) killAll() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.ended = true
-	for range 3 { // a change of group that was let through just before may move a process behind us
-		w.signal(unix.SIGKILL)
-	}
+	w.kill()
 }
 
-// gone waits until what was killed is no more, so that nothing works in a folder
-// that is taken away. A process that the kernel holds is not waited for for ever.
+// kill says whether nothing is left to be ended.
+func (w *watch) kill() bool {
+	left := w.signal(unix.SIGKILL) // without a file that has to be opened
+	if w.held != nil {
+		return w.held.end()
+	}
+	return !left
+}
+
+// gone ends the program until nothing of it is left, so that nothing works in a folder that is
+// taken away. A process that the kernel holds is not waited for for ever.
 func (w *watch) gone() {
-	for range 200 {
+	for n := range 1000 {
 		w.mu.Lock()
-		left := slices.ContainsFunc(slices.Collect(maps.Keys(w.groups)), func(g int) bool { return unix.Kill(-g, 0) == nil })
+		over := w.kill()
 		w.mu.Unlock()
-		if !left {
+		if over || n%50 == 49 && w.dead() {
 			return
 		}
-		pids, _ := w.count()
-		if !slices.ContainsFunc(pids, func(p string) bool { f := stat(p); return len(f) > 0 && f[0] != "Z" }) { // what has ended may wait for its parent to take note
-			return
-		}
-		time.Sleep(2 * time.Millisecond)
+		time.Sleep(time.Millisecond)
 	}
 }
 
-// signal reaches whole groups at once, so that no fork slips through.
-func (w *watch) signal(sig unix.Signal) {
+// dead says whether all that is left has ended, and waits for its parent to take note.
+func (w *watch) dead() bool {
+	return !slices.ContainsFunc(w.processes(), func(pid string) bool { f := stat(pid); return len(f) > 0 && f[0] != "Z" })
+}
+
+// signal reaches whole groups at once, so that no fork slips through. It says whether there
+// was anything to be reached.
+func (w *watch) signal(sig unix.Signal) bool {
+	any := false
 	for g := range w.groups {
-		_ = unix.Kill(-g, sig)
+		if unix.Kill(-g, sig) == nil {
+			any = true
+		}
 	}
+	return any
 }
 
 func (w *watch) look(ctx context.Context) {
@@ -555,46 +625,87 @@ func (w *watch) look(ctx context.Context) {
 		if w.spec.Resident && n == begins {
 			tick.Reset(seldom)
 		}
-		pids, rss := w.count()
-		switch {
-		case len(pids) > w.spec.Processes:
-			w.broke(fmt.Sprintf("it had %d processes at a time; %d are allowed", len(pids), w.spec.Processes))
-		case rss > w.spec.Memory:
-			w.broke(fmt.Sprintf("it used more than %d MB of memory", w.spec.Memory>>20))
-		case (n%10 == 0 || w.spec.Resident && n > begins) && size(w.spec.Dir, w.spec.Disk)+unlinked(pids) > w.spec.Disk:
+		if why := w.bound(patience); why != "" {
+			w.broke(why)
+		}
+		if w.held == nil || w.held.memory == "" {
+			w.memory()
+		}
+		if (n%10 == 0 || w.spec.Resident && n > begins) && size(w.spec.Dir, w.spec.Disk)+unlinked(w.processes()) > w.spec.Disk {
 			w.broke(fmt.Sprintf("it wrote more than %d MB to its folder", w.spec.Disk>>20))
 		}
 	}
 }
 
-// count gives the processes of the program's groups, one more than are allowed at
-// the most, and their memory.
-func (w *watch) count() (pids []string, rss int64) {
-	procs, err := os.ReadDir("/proc")
-	if err != nil {
-		return nil, 0
+// bound says which bound of the kernel's or the guard's the program has met, where it was
+// refused so many processes, or lost one for its memory.
+func (w *watch) bound(refused int) string {
+	forks, killed, all := 0, false, false
+	switch {
+	case w.spec.Bare:
+		return ""
+	case w.held != nil:
+		now := w.held.broken()
+		forks, killed = now.forks, now.kills > 0
+		all = forks > 0 && w.held.of.full() || killed && now.beyond == 0
+	default:
+		together.mu.Lock()
+		forks, all = w.count.refused, w.count.all
+		together.mu.Unlock()
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
+	switch {
+	case killed && all:
+		return fmt.Sprintf("all programs of this service together used more than the %d MB of memory that they may have", together.memory>>20)
+	case killed:
+		return fmt.Sprintf("it used more than %d MB of memory", w.spec.Memory>>20)
+	case forks >= refused && all:
+		return tooManyTogether()
+	case forks >= refused:
+		return tooMany(w.spec.Processes)
+	}
+	return ""
+}
+
+// memory adds up what the program uses, and what all use, where no control group bounds it.
+// Each process alone is bounded by a limit of the kernel's.
+func (w *watch) memory() {
+	var rss int64
+	for _, pid := range w.processes() {
+		if f := stat(pid); len(f) > 21 {
+			pages, _ := strconv.ParseInt(f[21], 10, 64)
+			rss += pages * int64(os.Getpagesize())
+		}
+	}
+	switch all, most := uses(w, rss); {
+	case rss > w.spec.Memory:
+		w.broke(fmt.Sprintf("it used more than %d MB of memory", w.spec.Memory>>20))
+	case all > most:
+		w.broke(fmt.Sprintf("all programs of this service together used more than %d MB of memory, and it the most", most>>20))
+	}
+}
+
+// processes are those of the program.
+func (w *watch) processes() []string {
+	var out []string
+	if w.held != nil {
+		in, _ := w.held.members()
+		for _, pid := range in {
+			out = append(out, strconv.Itoa(pid))
+		}
+		return out
+	}
+	procs, _ := os.ReadDir("/proc")
 	for _, p := range procs {
 		if c := p.Name()[0]; c < '0' || c > '9' {
 			continue
 		}
-		f := stat(p.Name())
-		if len(f) < 22 {
-			continue
-		}
-		if group, err := strconv.Atoi(f[2]); err != nil || !w.groups[group] {
-			continue
-		}
-		if pids = append(pids, p.Name()); len(pids) > w.spec.Processes {
-			break // enough to know
-		}
-		if pages, err := strconv.ParseInt(f[21], 10, 64); err == nil {
-			rss += pages * int64(os.Getpagesize())
+		if f := stat(p.Name()); len(f) > 21 {
+			if group, err := strconv.Atoi(f[2]); err == nil && w.mine(group) {
+				out = append(out, p.Name())
+			}
 		}
 	}
-	return pids, rss
+	return out
 }
 
 // stat gives the fields of /proc/PID/stat that follow the name, which may hold

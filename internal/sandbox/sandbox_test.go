@@ -103,12 +103,6 @@ func TestTheServiceCannotBeReached(t *testing.T) {
 	assert.Contains(t, string(d.Stderr), "Permission denied", "its environment cannot be read")
 }
 
-func TestAProgramThatForksWithoutEndIsEnded(t *testing.T) {
-	d := sh(t, `f() { f 2>/dev/null | f 2>/dev/null & }; f; sleep 30`)
-	assert.Contains(t, d.Broke, "processes at a time; 16 are allowed")
-	assert.Empty(t, alive(t, "sleep 30"))
-}
-
 func TestAProgramCannotHideFromItsGroup(t *testing.T) {
 	mark := fmt.Sprint("31", os.Getpid())
 	d := sh(t, `perl -MPOSIX -e 'if (!fork) { POSIX::setsid() == -1 and print "no session: $!\n"; exec "sleep", "`+mark+`" }'; echo over`)
