@@ -78,6 +78,9 @@ func Granted(dir, p string) (string, error) {
 	return at, secluded(dir, "reads", at, r)
 }
 
+// Secluded says why no tool of the project in dir may read a file: it is private, links followed.
+func Secluded(dir, key, at string) error { return secluded(dir, key, at, real(at)) }
+
 // secluded refuses what would open what is private: the records wherever they are, and by
 // their usual names where no service has said so.
 func secluded(dir, key, at, r string) error {

@@ -1,6 +1,7 @@
 package sql_test
 
 import (
+	"database/sql"
 	"os"
 	"path/filepath"
 	"strings"
@@ -91,4 +92,98 @@ func TestAnEndlessQueryOfAModelEnds(t *testing.T) {
 	r, bad := tooltest.Call(t, h, p, "ask", map[string]any{"query": "SELECT count(*) AS n FROM berths"})
 	require.Nil(t, bad, "%+v", bad)
 	assert.Equal(t, []any{map[string]any{"n": 4.0}}, r.Value, "and the tables are there")
+}
+
+// leave are ways in which a model might try to get out of its query, each of which is refused
+// or does nothing. FILE is a database elsewhere, NEW a file that is not there.
+var leave = []string{
+	`SELECT 1 /* ' */ ; ATTACH 'FILE' AS x -- '`,
+	`SELECT 1 /* ' */ ; CREATE TABLE t(a) -- '`,
+	`SELECT 1 /* ' */ ; DELETE FROM moorings -- '`,
+	`SELECT 1 /* ' */ ; PRAGMA query_only = 0; DELETE FROM moorings -- '`,
+	`SELECT 1 /* " */ ; DROP TABLE moorings -- "`,
+	"SELECT 1 /* ` */ ; DROP TABLE moorings -- `",
+	`SELECT 1 /* [ */ ; DROP TABLE moorings -- ]`,
+	"SELECT 1 -- '\n; DELETE FROM moorings -- '",
+	"SELECT '--' ; DELETE FROM moorings",
+	"SELECT ';' ; DELETE FROM moorings",
+	"SELECT 1 AS [x;y]; DELETE FROM moorings",
+	"SELECT 1;\n\n;DELETE FROM moorings",
+	"SELECT 1;/* */DELETE FROM moorings;",
+	"SELECT 1;SELECT 2",
+	"SELECT 1\x00; DELETE FROM moorings",
+	"SELECT 1 /* unended ; DELETE FROM moorings",
+	"WITH x AS (SELECT 1) DELETE FROM moorings",
+	"WITH x AS (SELECT 1) INSERT INTO moorings VALUES ('Z', 'z', 1)",
+	"WITH x AS (SELECT 1) UPDATE moorings SET vessel = 'stolen'",
+	"WITH x AS (SELECT 1) REPLACE INTO moorings SELECT 'Z', 'z', 1",
+	"VALUES (1); ATTACH 'NEW' AS y",
+	"SELECT * FROM sqlite_master", "SELECT * FROM sqlite_schema", `SELECT * FROM "sqlite_master"`, "SELECT * FROM [sqlite_master]", "SELECT * FROM main.sqlite_master", "SELECT * FROM temp.sqlite_master", "SELECT (SELECT sql FROM sqlite_master LIMIT 1)",
+	"SELECT * FROM _done", "SELECT * FROM [_made]", "SELECT * FROM pragma_database_list", "SELECT * FROM pragma_table_info('moorings')", "SELECT * FROM dbstat", "SELECT * FROM sqlite_stmt", "SELECT * FROM sqlite_dbpage", "SELECT * FROM bytecode('SELECT 1')",
+	"SELECT load_extension('x')", "SELECT readfile('FILE')", "SELECT writefile('NEW', 'x')", "SELECT edit('x')", "SELECT fts3_tokenizer('simple')", "SELECT sqlite_compileoption_get(1)", "SELECT * FROM generate_series(1, 3)",
+	"SELECT * FROM moorings, other.runs", "SELECT vec_version()",
+}
+
+func TestAModelCannotLeaveItsQuery(t *testing.T) {
+	outside := t.TempDir()
+	there := filepath.Join(outside, "records.db")
+	db, err := sql.Open("sqlite", "file:"+there)
+	require.NoError(t, err)
+	_, err = db.Exec("CREATE TABLE runs (said); INSERT INTO runs VALUES ('the secret')")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	before, err := os.ReadFile(there)
+	require.NoError(t, err)
+	for _, spec := range []string{"{ask: true, in: river}", "{ask: true, tables: {moorings: data/river.csv}}"} {
+		h, p := asking(t, spec)
+		data := t.TempDir()
+		if strings.Contains(spec, "in:") {
+			h = tsql.New(h.Dir(), data)
+			t.Cleanup(func() { assert.NoError(t, h.Close()) })
+		}
+		want, bad := tooltest.Call(t, h, p, "ask", map[string]any{"query": "SELECT * FROM moorings"})
+		require.Nil(t, bad)
+		for _, query := range leave {
+			query = strings.NewReplacer("FILE", there, "NEW", filepath.Join(outside, "new.db")).Replace(query)
+			r, bad := tooltest.Call(t, h, p, "ask", map[string]any{"query": query})
+			if bad == nil && strings.Contains(query, "unended") {
+				continue // all that follows is a comment
+			}
+			if assert.NotNil(t, bad, "%s gave %v", query, r.Value) {
+				assert.Equal(t, "query", string(bad.Class))
+				assert.NotContains(t, bad.Say, "the secret")
+			}
+			now, bad := tooltest.Call(t, h, p, "ask", map[string]any{"query": "SELECT * FROM moorings"})
+			require.Nil(t, bad, "after %s", query)
+			require.Equal(t, want.Value, now.Value, "after %s", query)
+		}
+		for query, value := range map[string]any{
+			"SELECT 1 AS [x;y]": 1.0, "SELECT 1 AS x -- ;": 1.0, "SELECT ';' AS x;": ";", "SELECT 1 AS x /* ; */ ;  /* ; */ -- ; ": 1.0, "SELECT ifnull(max(length_m), 1) > 0 AS x FROM moorings": 1.0,
+			"WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < 9) SELECT max(n) AS x FROM c": 9.0, "SELECT sum(value) AS x FROM json_each('[1,2]')": 3.0,
+			"SELECT x FROM (SELECT count(*) OVER () AS x, row_number() OVER () FROM moorings) LIMIT 1": 1.0,
+		} {
+			r, bad := tooltest.Call(t, h, p, "ask", map[string]any{"query": query})
+			if assert.Nil(t, bad, "%s: %+v", query, bad) {
+				for _, v := range r.Value.([]any)[0].(map[string]any) {
+					assert.Equal(t, value, v, query)
+				}
+			}
+		}
+	}
+	after, err := os.ReadFile(there)
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+	left, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Len(t, left, 1, "no file was made")
+}
+
+func TestTheRecordsAreNoTable(t *testing.T) {
+	h, p := asking(t, "{database: data/linked.db, query: SELECT 1}\neffect: read\ninput: {}\noutput: {type: array}")
+	require.NoError(t, os.Mkdir(filepath.Join(h.Dir(), ".stonebaton"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(h.Dir(), ".stonebaton", "records.db"), nil, 0o600))
+	require.NoError(t, os.Symlink("../.stonebaton/records.db", filepath.Join(h.Dir(), "data", "linked.db")))
+	_, bad := tooltest.Call(t, h, p, "ask", map[string]any{})
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "which no program reads: the records, or secrets")
 }

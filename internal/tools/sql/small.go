@@ -27,6 +27,7 @@ type small struct {
 	mu   sync.Mutex // one call at a time in memory, where reading and changing have one connection
 	main *sqlx.DB
 	read *sqlx.DB // cannot change anything; main itself in memory
+	path string   // "" in memory
 }
 
 func (s *small) close() error {
@@ -109,12 +110,12 @@ func (h *Handler) smallOf(d *project.Database) (*small, error) {
 	if err != nil {
 		return nil, damaged(d, err)
 	}
-	read, err := connect(4, at, "mode=ro", "_pragma=query_only(1)")
+	read, err := connect(4, at, readOnly...)
 	if err != nil {
 		main.Close()
 		return nil, damaged(d, err)
 	}
-	s = &small{main: main, read: read}
+	s = &small{main: main, read: read, path: at}
 	if err := h.fits(s, d, schema); err != nil {
 		s.close()
 		return nil, err
@@ -186,27 +187,46 @@ func (h *Handler) text(file string) (string, error) {
 
 // filled fills an empty database.
 func (h *Handler) filled(db *sqlx.DB, d *project.Database) error {
-	tx, err := db.Beginx()
+	return made(db, func(conn *guarded, tx *sqlx.Tx) error { return h.fill(conn, tx, d) })
+}
+
+// made does something to a database in one transaction, on a connection that keeps the text of a
+// schema to making tables and the like.
+func made(db *sqlx.DB, do func(*guarded, *sqlx.Tx) error) error {
+	ctx := context.Background()
+	conn, err := guard(ctx, db, sqlite.Makes, maxValue, func(string) bool { return true })
+	if err != nil {
+		return err
+	}
+	defer conn.Close() //nolint:errcheck // what was done is committed by then, or is not
+	conn.Ours(true)
+	tx, err := conn.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit it says that there is nothing to do
-	if err := h.fill(tx, d); err != nil {
+	if err := do(conn, tx); err != nil {
 		return err
 	}
 	return tx.Commit()
 }
 
 // fill puts a database's tables and first rows into an empty one.
-func (h *Handler) fill(tx *sqlx.Tx, d *project.Database) error {
+func (h *Handler) fill(conn *guarded, tx *sqlx.Tx, d *project.Database) error {
 	schema, err := h.text(d.Schema)
 	if err != nil {
 		return err
 	}
-	if attach.MatchString(schema) {
-		return fmt.Errorf("%s: no other file can be opened here", d.Schema)
+	if _, err := tx.Exec(own); err != nil {
+		return err
 	}
-	if _, err := tx.Exec(own + schema); err != nil {
+	conn.Ours(false)
+	_, err = tx.Exec(schema)
+	conn.Ours(true)
+	if err != nil {
+		if why := conn.Denied(); why != "" {
+			return fmt.Errorf("%s: %s", d.Schema, why)
+		}
 		return fmt.Errorf("%s: %s", d.Schema, said(err))
 	}
 	if _, err := tx.Exec("INSERT INTO _made VALUES (?)", string(ledger.HashOf([]byte(schema)))); err != nil {
@@ -283,13 +303,14 @@ func (h *Handler) callSmall(ctx context.Context, i deed.Invocation, q *Query) (d
 	}
 	defer release()
 	if len(q.Change) == 0 {
-		if s.main == s.read { // nothing else keeps a query in memory from changing something
-			if _, err := s.main.Exec("PRAGMA query_only = 1"); err != nil {
-				return fail("config", "%v", err)
+		from := s.main // in memory there is one connection
+		if s.path != "" {
+			if from, err = connect(1, s.path, readOnly...); err != nil {
+				return fail("config", "%v", damaged(q.In, err))
 			}
-			defer s.main.Exec("PRAGMA query_only = 0") //nolint:errcheck // the connection is our own
+			defer from.Close()
 		}
-		return run(ctx, s.read, i, q, sent)
+		return run(ctx, s.read, from, i, q, sent)
 	}
 	out, diff, bad := change(ctx, s.main, i, q, sent, true)
 	if bad != nil {
@@ -333,7 +354,13 @@ func change(ctx context.Context, db *sqlx.DB, i deed.Invocation, q *Query, sent 
 		}
 		return nil, "", &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
 	}
-	tx, err := db.BeginTxx(ctx, nil)
+	conn, err := guard(ctx, db, sqlite.Changes, maxValue, q.readable)
+	if err != nil {
+		return fail("config", "%v", damaged(q.In, err))
+	}
+	defer conn.Close() //nolint:errcheck // what was done is committed by then, or is not
+	conn.Ours(true)
+	tx, err := conn.BeginTxx(ctx, nil)
 	if err != nil {
 		if sqlite.Code(err) == sqlite.Busy {
 			_, _, bad := fail("unreachable", "the database %s is locked by another program", q.In.Name)
@@ -355,13 +382,13 @@ func change(ctx context.Context, db *sqlx.DB, i deed.Invocation, q *Query, sent 
 			return fail("config", "%v", damaged(q.In, err))
 		}
 	}
-	before, bad := watched(ctx, tx, i, q, sent)
+	before, bad := watched(ctx, conn, tx, i, q, sent)
 	if bad != nil {
 		return nil, "", bad
 	}
 	changed := map[string]any{}
 	for _, s := range q.Change {
-		if err := oneAlone(s.Do); err != nil {
+		if err := sqlite.One(s.Do); err != nil {
 			return fail("query", "%s: %v", s.Name, err)
 		}
 		params, err := bind(i, s.Do)
@@ -371,7 +398,10 @@ func change(ctx context.Context, db *sqlx.DB, i deed.Invocation, q *Query, sent 
 		if raw, err := json.Marshal(params); err == nil && len(params) > 0 {
 			sent.Body = strings.TrimPrefix(sent.Body+"\n"+string(raw), "\n")
 		}
+		conn.Ours(false)
 		res, err := tx.ExecContext(ctx, s.Do, params...)
+		conn.Ours(true)
+		err = conn.explain(err)
 		switch sqlite.Code(err) {
 		case 0:
 			if err != nil {
@@ -397,7 +427,7 @@ func change(ctx context.Context, db *sqlx.DB, i deed.Invocation, q *Query, sent 
 		}
 		changed[s.Name] = n
 	}
-	after, bad := watched(ctx, tx, i, q, sent)
+	after, bad := watched(ctx, conn, tx, i, q, sent)
 	if bad != nil {
 		return nil, "", bad
 	}
@@ -425,7 +455,7 @@ func change(ctx context.Context, db *sqlx.DB, i deed.Invocation, q *Query, sent 
 }
 
 // watched gives the rows that a change is seen by.
-func watched(ctx context.Context, tx *sqlx.Tx, i deed.Invocation, q *Query, sent *ledger.Sent) ([]any, *deed.Failure) {
+func watched(ctx context.Context, conn *guarded, tx *sqlx.Tx, i deed.Invocation, q *Query, sent *ledger.Sent) ([]any, *deed.Failure) {
 	if q.Query == "" {
 		return nil, nil
 	}
@@ -436,12 +466,14 @@ func watched(ctx context.Context, tx *sqlx.Tx, i deed.Invocation, q *Query, sent
 	if err != nil {
 		return fail(err)
 	}
-	if err := oneAlone(q.Query); err != nil {
+	if err := sqlite.One(q.Query); err != nil {
 		return fail(err)
 	}
+	conn.Ours(false)
 	rows, err := tx.QueryxContext(ctx, q.Query, params...)
+	conn.Ours(true)
 	if err != nil {
-		return fail(err)
+		return fail(conn.explain(err))
 	}
 	defer rows.Close()
 	out := []any{}
@@ -514,24 +546,18 @@ func (h *Handler) again(d *project.Database, at string) error {
 		return err
 	}
 	defer db.Close()
-	tx, err := db.Beginx()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit it says that there is nothing to do
-	var there []struct{ Type, Name string }
-	if err := tx.Select(&there, "SELECT type, name FROM sqlite_master WHERE type IN ('view', 'trigger', 'table') AND name NOT LIKE 'sqlite_%' ORDER BY type = 'table'"); err != nil {
-		return err
-	}
-	for _, x := range there {
-		if _, err := tx.Exec("DROP " + x.Type + " IF EXISTS " + inQuotes(x.Name)); err != nil {
+	return made(db, func(conn *guarded, tx *sqlx.Tx) error {
+		var there []struct{ Type, Name string }
+		if err := tx.Select(&there, "SELECT type, name FROM sqlite_master WHERE type IN ('view', 'trigger', 'table') AND name NOT LIKE 'sqlite_%' ORDER BY type = 'table'"); err != nil {
 			return err
 		}
-	}
-	if err := h.fill(tx, d); err != nil {
-		return err
-	}
-	return tx.Commit()
+		for _, x := range there {
+			if _, err := tx.Exec("DROP " + x.Type + " IF EXISTS " + inQuotes(x.Name)); err != nil {
+				return err
+			}
+		}
+		return h.fill(conn, tx, d)
+	})
 }
 
 // Table is a table of a database, with its first rows.

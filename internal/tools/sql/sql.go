@@ -23,6 +23,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -41,6 +42,9 @@ import (
 // maxTable bounds one file of a table.
 const maxTable = 64 << 20
 
+// maxValue bounds one value that a query makes.
+const maxValue = 64 << 20
+
 // Handler reads the tables of a project, and keeps its databases.
 type Handler struct {
 	dir, data string
@@ -55,6 +59,8 @@ type Handler struct {
 type opened struct {
 	db    *sqlx.DB
 	stamp string
+	path  string // with which a call connects to it
+	flags []string
 }
 
 // New gives a handler for the project in dir. Its databases are files in data; "" has them in
@@ -88,21 +94,26 @@ func (h *Handler) Call(ctx context.Context, i deed.Invocation) (deed.Result, *de
 		return h.callSmall(ctx, i, q)
 	}
 	sent := &ledger.Sent{Method: "SQL", URL: strings.TrimSpace(q.Query)}
-	db, err := h.open(q)
+	o, err := h.open(q)
 	if err != nil {
 		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "config", Say: err.Error(), Sent: sent}
 	}
-	return run(ctx, db, i, q, sent)
+	own, err := connect(1, o.path, append(o.flags, readOnly...)...)
+	if err != nil {
+		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: "config", Say: err.Error(), Sent: sent}
+	}
+	defer own.Close()
+	return run(ctx, o.db, own, i, q, sent)
 }
 
-// run reads the rows of a query.
-func run(ctx context.Context, db *sqlx.DB, i deed.Invocation, q *Query, sent *ledger.Sent) (deed.Result, *deed.Failure) {
+// run reads the rows of a query, from a database in which nothing else is done meanwhile. An
+// error is explained by the tables of db.
+func run(ctx context.Context, db, from *sqlx.DB, i deed.Invocation, q *Query, sent *ledger.Sent) (deed.Result, *deed.Failure) {
 	fail := func(class deed.Class, format string, args ...any) (deed.Result, *deed.Failure) {
 		return deed.Result{}, &deed.Failure{Outcome: ledger.NotDone, Class: class, Say: fmt.Sprintf(format, args...), Sent: sent}
 	}
 	var params []any
-	var from sqlx.QueryerContext = db
-	done := func() error { return nil }
+	bytes := maxValue
 	if q.Ask {
 		args, _ := i.Args.(map[string]any)
 		copied := *q
@@ -112,26 +123,30 @@ func run(ctx context.Context, db *sqlx.DB, i deed.Invocation, q *Query, sent *le
 		if err := asked(q.Query); err != nil {
 			return fail("query", "%v", err)
 		}
-		conn, err := bounded(ctx, db)
-		if err != nil {
-			return fail("config", "%v", err)
-		}
-		from, done = conn, conn.Close
+		bytes = askedBytes
 	} else {
 		var err error
 		if params, err = bind(i, q.Query); err != nil {
 			return fail("config", "%v", err)
 		}
 	}
+	conn, err := guard(ctx, from, sqlite.Reads, bytes, q.readable)
+	if err != nil {
+		return fail("config", "%v", err)
+	}
 	if raw, err := json.Marshal(params); err == nil && len(params) > 0 {
 		sent.Body = string(raw)
 	}
 	var media tools.Media
-	rows, more, err := read(ctx, from, q, params, &media)
-	err = errors.Join(err, done()) // before it is explained, which asks the tables
+	rows, more, err := read(ctx, conn, q, params, &media)
+	err = conn.explain(err)
+	err = errors.Join(err, conn.Close()) // before it is explained further, which asks the tables
 	if err != nil {
 		if ctx.Err() != nil {
 			return fail("timeout", "the query had not ended after %s", i.Tool.Timeout)
+		}
+		if q.Ask && strings.HasPrefix(err.Error(), "missing ") { // an argument
+			return fail("query", "the query was refused: write the values into it, in quotes where they are texts")
 		}
 		return fail("query", "%s", explain(db, err))
 	}
@@ -199,7 +214,7 @@ var quoted = regexp.MustCompile(`'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*`)
 func unquoted(q string) string { return quoted.ReplaceAllString(q, "''") }
 
 func read(ctx context.Context, db sqlx.QueryerContext, q *Query, params []any, media *tools.Media) (out []map[string]any, more bool, err error) {
-	if err := oneAlone(q.Query); err != nil {
+	if err := sqlite.One(q.Query); err != nil {
 		return nil, false, err
 	}
 	rows, err := db.QueryxContext(ctx, q.Query, params...)
@@ -236,15 +251,56 @@ func read(ctx context.Context, db sqlx.QueryerContext, q *Query, params []any, m
 	return out, false, rows.Err()
 }
 
-// oneAlone says why a text is not one statement.
-func oneAlone(query string) error {
-	if strings.Contains(strings.TrimRight(strings.TrimSpace(unquoted(query)), ";"), ";") {
-		return errors.New("one query at a time: there is a ; within it")
+// guarded is a connection on which a statement of somebody else's runs.
+type guarded struct {
+	*sqlx.Conn
+	*sqlite.Guard
+}
+
+// guard takes a connection, and keeps it to an access until it is closed.
+func guard(ctx context.Context, db *sqlx.DB, a sqlite.Access, bytes int, tables func(string) bool) (*guarded, error) {
+	c, err := db.Connx(ctx)
+	if err != nil {
+		return nil, err
 	}
-	if attach.MatchString(unquoted(query)) {
-		return errors.New("the query was refused: no other file can be opened here")
+	g, err := sqlite.NewGuard(c.Conn, a, bytes, tables)
+	if err != nil {
+		return nil, errors.Join(err, c.Close())
 	}
-	return nil
+	return &guarded{c, g}, nil
+}
+
+// Close lets go of the connection.
+func (g *guarded) Close() error { return errors.Join(g.Release(g.Conn.Conn), g.Conn.Close()) }
+
+// explain says what was denied, where an error is that.
+func (g *guarded) explain(err error) error {
+	if why := g.Denied(); why != "" && (sqlite.Code(err) == sqlite.Auth || sqlite.Code(err) == sqlite.Error) { // a function that is denied is an error like others
+		return &refusedError{why}
+	}
+	return err
+}
+
+// refusedError says that a statement would do what is not allowed.
+type refusedError struct{ why string }
+
+func (e *refusedError) Error() string { return "the query was refused: " + e.why }
+
+// readable says whether a query may read a table.
+func (q *Query) readable(name string) bool {
+	low := strings.ToLower(name)
+	if strings.HasPrefix(low, "sqlite_") || strings.HasPrefix(low, "pragma_") || low == "dbstat" || low == "_made" || low == "_done" {
+		return false
+	}
+	if q.In != nil || q.Database != "" {
+		return true
+	}
+	for t := range q.Tables {
+		if strings.EqualFold(t, name) {
+			return true
+		}
+	}
+	return false
 }
 
 // plain gives a value of the driver as JSON has it.
@@ -263,8 +319,12 @@ func plain(v any) any {
 // explain words an error of SQLite for whoever wrote the query. Where a name is unknown it
 // lists those there are.
 func explain(db *sqlx.DB, err error) string {
+	var refused *refusedError
+	if errors.As(err, &refused) {
+		return refused.Error()
+	}
 	switch sqlite.Code(err) {
-	case sqlite.ReadOnly, sqlite.Auth:
+	case sqlite.ReadOnly:
 		return "the query was refused: tables are only read here"
 	case sqlite.CannotOpen:
 		return "the query was refused: no other file can be opened here"
@@ -299,9 +359,6 @@ func explain(db *sqlx.DB, err error) string {
 }
 
 var unknown = regexp.MustCompile(`^no such (column|table): (\S+)`)
-
-// attach is a query that would open another file.
-var attach = regexp.MustCompile(`(?i)^\s*(attach|vacuum)\b`)
 
 type table struct {
 	name    string
@@ -338,24 +395,27 @@ func (h *Handler) Check(ctx context.Context, t *project.Tool) error {
 		}
 		defer s.close()
 		for _, x := range q.Change {
-			if err := checked(ctx, s.main, t, q, x.Do); err != nil {
+			if err := checked(ctx, s.main, t, q, x.Do, sqlite.Changes); err != nil {
 				return fmt.Errorf("%s: %w", x.Name, err)
 			}
 		}
 		if q.Query == "" {
 			return nil
 		}
-		return checked(ctx, s.main, t, q, q.Query)
+		return checked(ctx, s.main, t, q, q.Query, sqlite.Reads)
 	}
-	db, err := h.open(q)
+	o, err := h.open(q)
 	if err != nil {
 		return err
 	}
-	return checked(ctx, db, t, q, q.Query)
+	return checked(ctx, o.db, t, q, q.Query, sqlite.Reads)
 }
 
 // checked says why a query cannot be run.
-func checked(ctx context.Context, db *sqlx.DB, t *project.Tool, q *Query, query string) error {
+func checked(ctx context.Context, db *sqlx.DB, t *project.Tool, q *Query, query string, a sqlite.Access) error {
+	if err := sqlite.One(query); err != nil {
+		return err
+	}
 	var params []any
 	for _, m := range named.FindAllStringSubmatch(unquoted(query), -1) {
 		if q.Params == nil && !slices.Contains(schema.Keys(t.Input.Doc()), m[1]) {
@@ -363,15 +423,20 @@ func checked(ctx context.Context, db *sqlx.DB, t *project.Tool, q *Query, query 
 		}
 		params = append(params, sql.Named(m[1], nil))
 	}
-	rows, err := db.QueryxContext(ctx, "EXPLAIN "+query, params...)
+	conn, err := guard(ctx, db, a, maxValue, q.readable)
 	if err != nil {
-		return errors.New(explain(db, err))
+		return err
 	}
-	return rows.Close()
+	rows, err := conn.QueryxContext(ctx, "EXPLAIN "+query, params...)
+	if err == nil {
+		return errors.Join(rows.Close(), conn.Close())
+	}
+	err = errors.Join(conn.explain(err), conn.Close()) // before it is explained further
+	return errors.New(explain(db, err))
 }
 
 // open gives the database of a tool, read again where its files have changed.
-func (h *Handler) open(q *Query) (*sqlx.DB, error) {
+func (h *Handler) open(q *Query) (*opened, error) {
 	files := map[string]string{}
 	for t, f := range q.Tables {
 		files[t] = f
@@ -397,20 +462,26 @@ func (h *Handler) open(q *Query) (*sqlx.DB, error) {
 	defer h.mu.Unlock()
 	if o := h.dbs[key]; o != nil {
 		if o.stamp == stamp {
-			return o.db, nil
+			return o, nil
 		}
 		delete(h.dbs, key)
 		defer o.db.Close()
 	}
-	db, err := h.load(q)
+	o, err := h.load(q)
 	if err != nil {
 		return nil, err
 	}
-	h.dbs[key] = &opened{db, stamp}
-	return db, nil
+	o.stamp, h.dbs[key] = stamp, o
+	return o, nil
 }
 
-func (h *Handler) load(q *Query) (*sqlx.DB, error) {
+// readOnly are the parameters of a connection that changes nothing.
+var readOnly = []string{"mode=ro", "_pragma=query_only(1)"}
+
+// loaded counts the databases in memory, each of which has a name.
+var loaded atomic.Int64
+
+func (h *Handler) load(q *Query) (*opened, error) {
 	if q.Database != "" {
 		// a file that is opened through its folder cannot lead out of it
 		root, err := os.OpenRoot(h.dir)
@@ -427,9 +498,15 @@ func (h *Handler) load(q *Query) (*sqlx.DB, error) {
 		if err != nil {
 			return nil, err
 		}
-		return connect(4, path, "mode=ro", "_pragma=query_only(1)")
+		if err := tools.Secluded(h.dir, "database", path); err != nil {
+			return nil, err
+		}
+		db, err := connect(1, path, readOnly...)
+		return &opened{db: db, path: path}, err
 	}
-	db, err := connect(1, sqlite.Memory)
+	// a name that starts with / is one database for all who connect to it, as long as one does
+	name := fmt.Sprintf("/stonebaton-%d", loaded.Add(1))
+	db, err := connect(1, name, "vfs=memdb")
 	if err != nil {
 		return nil, err
 	}
@@ -440,7 +517,7 @@ func (h *Handler) load(q *Query) (*sqlx.DB, error) {
 		}
 	}
 	_, err = db.Exec("PRAGMA query_only = 1")
-	return db, err
+	return &opened{db: db, path: name, flags: []string{"vfs=memdb"}}, err
 }
 
 func connect(many int, path string, params ...string) (*sqlx.DB, error) {
