@@ -480,6 +480,7 @@ type Person struct {
 	Is      []string      `json:"is"`                // the approvers that they are
 	Address string        `json:"address,omitempty"` // where notices go
 	Vouches bool          `json:"vouches"`           // an application that says for whom it asks
+	Through []string      `json:"through,omitempty"` // applications that may ask for them
 	Since   time.Time     `json:"since"`
 }
 
@@ -495,6 +496,7 @@ type NewPerson struct {
 	Is      []string      `json:"is,omitempty"`
 	Address string        `json:"address,omitempty"`
 	Key     string        `json:"key,omitempty"` // of an application: its public key, PEM
+	Through []string      `json:"through,omitempty"`
 }
 
 // ChangePerson is what POST /api/people/{name} takes.
@@ -502,6 +504,7 @@ type ChangePerson struct {
 	Rights  []right.Right `json:"rights"`
 	Is      []string      `json:"is,omitempty"`
 	Address string        `json:"address,omitempty"`
+	Through []string      `json:"through,omitempty"` // nil: as it is
 }
 
 // Token is a person, and their token where a new one was made. It is not kept: nobody can see

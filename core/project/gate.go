@@ -277,10 +277,15 @@ func (c *compiler) approvers(d *document, sc *expr.Scope, path string, names []s
 		if n != Asker && !right.Right(n).Valid() && len(c.p.Approvers) > 0 && !slices.Contains(c.p.Approvers, n) {
 			c.missing(d.at(at), "approver", n, append([]string{Asker}, c.p.Approvers...))
 		}
+		c.p.deciders = append(c.p.deciders, n)
 		out = append(out, Approver{Name: n})
 	}
 	return out
 }
+
+// Deciders lists the names of who may settle something: the project's approvers, and those that
+// gates name.
+func (p *Project) Deciders() []string { return append(slices.Clone(p.Approvers), p.deciders...) }
 
 // Approvers lists who may settle the gate's tickets, as the file has it.
 func (g *Gate) Approvers() []string {

@@ -3,6 +3,7 @@ package project
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"path"
 	"regexp"
 	"strconv"
@@ -51,9 +52,18 @@ func (c *compiler) network(d *document, at string, n Network) Network {
 		if n, err := strconv.ParseUint(m[1], 10, 16); m[1] != "" && (err != nil || n == 0) {
 			c.report(Error, d.at(at), "Write a port from 1 to 65535, or omit it.", "network: %q is not a port", m[1])
 		}
+		if bare := strings.Trim(strings.TrimSuffix(h, ":"+m[1]), "[]"); m[1] == "" && (bare == "localhost" || loopback(bare)) {
+			c.report(Error, d.at(at), "Write the port, such as "+h+":8080.", "network: %s is this machine itself, with all that answers there", h)
+		}
 		out.Hosts = append(out.Hosts, h)
 	}
 	return out
+}
+
+// loopback says whether a host is an address of this machine alone.
+func loopback(host string) bool {
+	a, err := netip.ParseAddr(host)
+	return err == nil && (a.Unmap().IsLoopback() || a.Unmap().IsUnspecified())
 }
 
 func (c *compiler) reads(d *document, at, key string, names []string) []string {

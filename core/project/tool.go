@@ -29,7 +29,7 @@ type rawTool struct {
 	Input, Output                                 map[string]any
 	Retry                                         *int
 	ReasonFirst                                   bool `json:"reason_first"`
-	Direct                                        bool
+	Direct, Shared                                bool
 	Unless                                        []rawSaying
 	LooksUp                                       map[string]rawLookup `json:"looks_up"`
 	Rate                                          struct {
@@ -119,6 +119,9 @@ func (c *compiler) tool(d *document, from *brought) *Tool {
 		if t.Cache = span(r.Cache); t.Effect != ledger.Read {
 			c.report(Error, d.at("/cache"), "Write effect: read if it changes nothing, or remove cache:.", "only the results of reads can be kept; %q is a %s", t.Name, t.Effect)
 		}
+	}
+	if t.Shared = r.Shared; t.Shared && t.Cache == 0 {
+		c.report(Error, d.at("/shared"), "Say how long, such as cache: 10m, or remove shared:.", "shared: says of kept results that they are the same for everybody, and %q keeps none", t.Name)
 	}
 	if from == nil {
 		c.contract(d, &r, t)

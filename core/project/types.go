@@ -24,6 +24,7 @@ type Project struct {
 	Limits     Limits
 	State      *schema.Schema
 	Approvers  []string
+	deciders   []string // whom gates name, beside them
 	Databases  map[string]*Database
 	Beside     []Beside           // what is shown beside conversations, in order
 	Notices    map[string]*Notice // the rules by which people are told of tickets, by name; Always is the project's own
@@ -219,6 +220,7 @@ type Tool struct {
 	Price       float64 // of a live call
 	Link        *expr.Template
 	Cache       time.Duration // 0: none
+	Shared      bool          // what is kept is the same for everybody
 	Direct      bool
 	Rows        int // of a list that the model reads
 	Tokens      int // of a result that the model reads

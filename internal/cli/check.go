@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/sandbox"
 )
 
 var checkCommand = command{
@@ -65,6 +66,7 @@ var checkCommand = command{
 				relays = count(len(p.Relays), "relay") + ", "
 			}
 			k.print("%s: %s with %s, %s%s, %s, %s. It begins with %s.\n", p.Name, say, count(len(p.Agents), "agent"), relays, count(len(p.Tools), "tool"), count(len(p.Models), "model"), count(len(p.Drills), "drill"), p.Start)
+			k.print("%s\n", sandbox.Bounds())
 			if *explain {
 				for _, n := range slices.Sorted(maps.Keys(p.Relays)) {
 					k.print("\nrelay %s\n", n)

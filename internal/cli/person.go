@@ -25,6 +25,7 @@ var personCommand = command{
 		rights := fs.String("rights", "", "the `rights`, with commas: talk, view, build, approve, admin")
 		is := fs.String("is", "", "the `approvers` that they are, with commas")
 		address := fs.String("address", "", "the `address` to which notices go")
+		through := fs.String("through", "", "the `applications` that may ask for them, with commas")
 		key := fs.String("key", "", "of an application that says for whom it asks: the `file` of its public key, Ed25519 in PEM form")
 		return func(_ context.Context, args []string) error {
 			verbs := []string{"add", "set", "list", "token", "revoke"}
@@ -57,6 +58,9 @@ var personCommand = command{
 				}
 				if given["is"] {
 					p.Is = split(*is)
+				}
+				if given["through"] {
+					p.Through = split(*through)
 				}
 				if given["address"] {
 					p.Address = *address
@@ -146,11 +150,12 @@ func (k *call) listPeople(book *people.Book) error {
 			Is      []string      `json:"is,omitempty"`
 			Address string        `json:"address,omitempty"`
 			Vouches bool          `json:"vouches,omitempty"`
+			Through []string      `json:"through,omitempty"`
 			Since   time.Time     `json:"since"`
 		}
 		out := []row{}
 		for _, p := range list {
-			out = append(out, row{p.Name, p.Rights, p.Is, p.Address, p.Key != "", p.Since})
+			out = append(out, row{p.Name, p.Rights, p.Is, p.Address, p.Key != "", p.Through, p.Since})
 		}
 		return k.printJSON(out)
 	}
@@ -165,6 +170,9 @@ func (k *call) listPeople(book *people.Book) error {
 		}
 		if p.Key != "" {
 			line += "; an application that says for whom it asks"
+		}
+		if len(p.Through) > 0 {
+			line += "; also through " + strings.Join(p.Through, ", ")
 		}
 		if p.Address != "" {
 			line += "; " + p.Address

@@ -11,12 +11,14 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"stonebaton.example/core/near"
 	"stonebaton.example/core/project"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/people"
+	"stonebaton.example/internal/sandbox"
 )
 
 // listen opens a listener on loopback.
@@ -157,6 +159,8 @@ var serveCommand = command{
 		open := fs.Bool("open", false, "open the console in a browser")
 		data := fs.String("data", "", "the `folder` of the records; .stonebaton in the project by default")
 		spare := fs.Int64("spare", 64, "so many `MB` have to be free where the records are for a new run to begin")
+		var together programs
+		fs.Var(&together, "programs", "how many `PROCESSES,MB` of memory all programs in the sandbox may have at a time; 1000 and half of the machine's memory by default")
 		level := fs.String("log", "warn", "log `level`: debug, info, warn, error")
 		return func(ctx context.Context, args []string) error {
 			dir := "."
@@ -176,17 +180,46 @@ var serveCommand = command{
 				return err
 			}
 			defer l.Close()
+			if err := sandbox.Together(together.processes, together.memory<<20); err != nil {
+				return fmt.Errorf("-programs: the bound cannot be set: %w", err)
+			}
 			a, err := app.Open(ctx, app.Config{Dir: dir, Data: records, Own: k.own, Tell: k.installing, Trust: *trust, Spare: *spare << 20, Access: access, Logger: log})
 			if err != nil {
 				return err
 			}
 			k.problems(a)
-			if link := consoleLink(addressOf(l), a.LocalKey()); a.LocalKey() != "" {
-				k.note("The console, with the key of the records: %s\n", link)
+			k.note("%s\n", sandbox.Bounds())
+			switch {
+			case a.LocalKey() == "":
+			case terminal(k.Err): // what is kept in a file is read by others
+				k.note("The console, with the key of the records: %s\n", consoleLink(addressOf(l), a.LocalKey()))
+			default:
+				k.note("`stonebaton console` prints the link that opens the console with the key of the records.\n")
 			}
 			return k.serve(ctx, a, l, log, *open)
 		}
 	},
+}
+
+// programs is the value of -programs.
+type programs struct {
+	processes int
+	memory    int64 // MB
+}
+
+func (p *programs) String() string { return "" }
+
+func (p *programs) Set(s string) error {
+	first, second, both := strings.Cut(s, ",")
+	n, err := strconv.Atoi(strings.TrimSpace(first))
+	if err == nil && both {
+		p.memory, err = strconv.ParseInt(strings.TrimSpace(second), 10, 64)
+	}
+	if err != nil || n < 10 || both && p.memory < 64 {
+		return errors.New("it takes at least 10 processes and 64 MB, as in 500,4096, or processes alone")
+	}
+	p.processes = n
+	return nil
 }
 
 // problems notes what is wrong with the project's files.

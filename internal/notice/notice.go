@@ -120,7 +120,7 @@ func (t *Teller) tell(ctx context.Context, n rows.Notice) error {
 	}
 	n.Tries++
 	now := t.Clock.Now()
-	switch n.Failed = t.Secrets.Text(strings.Join(fails, "; ")); {
+	switch n.Failed = people.HideLinks(t.Secrets.Text(strings.Join(fails, "; "))); {
 	case len(fails) == 0:
 		n.Status, n.Due = "told", rows.Moment{Time: now}
 	case n.Tries >= maxTry:

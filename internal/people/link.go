@@ -2,11 +2,15 @@ package people
 
 import (
 	"crypto/rand"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/golang-jwt/jwt/v5"
@@ -76,6 +80,35 @@ func (s *Signer) Read(token string, now time.Time) (Link, error) {
 		return Link{}, ErrLink
 	}
 	return Link{ID: c.ID, Ticket: c.Ticket, Person: c.Subject, Expires: c.ExpiresAt.Time}, nil
+}
+
+// signed finds the tokens of links in a text. What makes one good is its signature.
+var signed = regexp.MustCompile(`/link#([A-Za-z0-9_-]+\.[A-Za-z0-9_-]+)\.([A-Za-z0-9_-]+)`)
+
+// unsigned stands where a signature was.
+const unsigned = "/link#%s.only-for-whom-it-was-sent-to"
+
+var hiddenLink = regexp.MustCompile(strings.Replace(regexp.QuoteMeta(unsigned), "%s", `([A-Za-z0-9_-]+\.[A-Za-z0-9_-]+)`, 1))
+
+// HideLinks takes the signatures out of the links in a text, for it to be kept and shown.
+func HideLinks(text string) string {
+	return signed.ReplaceAllStringFunc(text, func(link string) string { return fmt.Sprintf(unsigned, signed.FindStringSubmatch(link)[1]) })
+}
+
+// ShowLinks puts them back where to is true of whom a link was sent to.
+func (s *Signer) ShowLinks(text string, to func(person string) bool) string {
+	return hiddenLink.ReplaceAllStringFunc(text, func(link string) string {
+		part := hiddenLink.FindStringSubmatch(link)[1]
+		c := &linkClaims{}
+		if _, _, err := jwt.NewParser().ParseUnverified(part+".", c); err != nil || !slices.Contains(c.Audience, audienceOfLinks) || !to(c.Subject) {
+			return link
+		}
+		signature, err := jwt.SigningMethodHS256.Sign(part, s.key)
+		if err != nil {
+			return link
+		}
+		return "/link#" + part + "." + base64.RawURLEncoding.EncodeToString(signature)
+	})
 }
 
 // NewLink makes a link for a person and a ticket.

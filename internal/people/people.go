@@ -39,6 +39,7 @@ type Person struct {
 	Is      []string      `json:"is,omitempty"`      // the approvers that they are
 	Address string        `json:"address,omitempty"` // where notices go
 	Key     string        `json:"key,omitempty"`     // of an application: its public key, PEM
+	Through []string      `json:"through,omitempty"` // applications that may ask for them
 	Salt    string        `json:"salt,omitempty"`
 	Hash    string        `json:"hash,omitempty"` // of the token with the salt; "" where there is none
 	Since   time.Time     `json:"since"`
@@ -99,7 +100,15 @@ func (p Person) check() error {
 			return refused("%s: is: %v", p.Name, err)
 		}
 	}
+	for _, n := range p.Through {
+		if err := CheckName(n); err != nil {
+			return refused("%s: through: %v", p.Name, err)
+		}
+	}
 	if p.Key != "" {
+		if len(p.Through) > 0 {
+			return refused("%s is an application; it asks itself, through no other", p.Name)
+		}
 		if _, err := publicKey(p.Key); err != nil {
 			return refused("%s: key: %v", p.Name, err)
 		}

@@ -74,6 +74,9 @@ func Account(string) (int, error) { return 0, nil }
 // Hide keeps nothing from programs that have no bounds.
 func Hide(net.Addr) func() { return func() {} }
 
+// Own says that nothing is kept from a program.
+func Own(string) bool { return false }
+
 // Track does nothing.
 func Track(int) {}
 

@@ -177,7 +177,7 @@ func (r *reach) dial(to netip.AddrPort) (net.Conn, error) {
 			r.refuse(to.String())
 			return nil, unix.EACCES
 		}
-		return dialAny(ctx, []netip.Addr{to.Addr()}, port)
+		return r.dialAny(ctx, []netip.Addr{to.Addr()}, port)
 	}
 	ok, wild := r.granted(name, port)
 	if !ok {
@@ -195,7 +195,7 @@ func (r *reach) dial(to netip.AddrPort) (net.Conn, error) {
 			return nil, unix.EACCES
 		}
 	}
-	return dialAny(ctx, addrs, port)
+	return r.dialAny(ctx, addrs, port)
 }
 
 // addressed says whether an address that a program has from elsewhere is one of a host
@@ -219,11 +219,12 @@ func (r *reach) addressed(ctx context.Context, to netip.AddrPort) bool {
 }
 
 // dialAny connects to the first of some addresses that answers.
-func dialAny(ctx context.Context, addrs []netip.Addr, port uint16) (net.Conn, error) {
+func (r *reach) dialAny(ctx context.Context, addrs []netip.Addr, port uint16) (net.Conn, error) {
 	err := error(unix.EHOSTUNREACH)
 	for _, a := range addrs {
 		to := netip.AddrPortFrom(a.Unmap(), port)
 		if hidden(to) {
+			r.refuse(to.String() + ownAddress)
 			return nil, unix.EACCES
 		}
 		var conn net.Conn
@@ -258,6 +259,23 @@ func Hide(a net.Addr) (show func()) {
 	}
 	add(1)
 	return sync.OnceFunc(func() { add(-1) })
+}
+
+// ownAddress follows the service's own address, where a program asked for that.
+const ownAddress = " (this service itself, which no program reaches)"
+
+// Own says whether a host of a grant, NAME:PORT, is one of the service's own addresses, which
+// no program reaches.
+func Own(host string) bool {
+	name, port, err := net.SplitHostPort(host)
+	if err != nil {
+		return false
+	}
+	if name == "localhost" {
+		name = "127.0.0.1"
+	}
+	to, err := netip.ParseAddrPort(net.JoinHostPort(name, port))
+	return err == nil && hidden(to)
 }
 
 // hidden says whether an address is one of the service's own: its port, at any address of
@@ -313,6 +331,7 @@ func (g *guard) connect(n *notice) unix.Errno {
 	case domain == unix.AF_UNIX:
 		return unix.EACCES
 	case g.reach.any && to.IsValid() && hidden(to):
+		g.reach.refuse(to.String() + ownAddress)
 		return unix.EACCES
 	case g.reach.any:
 		return g.connectTo(fd, raw)

@@ -210,6 +210,14 @@ func (s *Service) outbox(c *echo.Context) error {
 	}
 	var out api.Outbox
 	out.Messages, out.Next = paged(list, limit, tools.Message.Number)
+	w := asks(c)
+	to := func(person string) bool {
+		return !w.keyless && (w.local() || w.Name == person && w.via != byLink && !w.own)
+	}
+	for n := range out.Messages {
+		m := &out.Messages[n]
+		m.Subject, m.Text = s.app.Links.ShowLinks(m.Subject, to), s.app.Links.ShowLinks(m.Text, to)
+	}
 	return c.JSON(http.StatusOK, out)
 }
 

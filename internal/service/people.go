@@ -42,9 +42,6 @@ func (s *Service) signIn(c *echo.Context) error {
 		return err
 	}
 	ctx, from := c.Request().Context(), s.from(c.Request())
-	if err := s.limited(from); err != nil {
-		return err
-	}
 	token := strings.TrimSpace(in.Token)
 	p, err := people.Person{}, error(nil)
 	if s.unlocks(token) {
@@ -54,11 +51,13 @@ func (s *Service) signIn(c *echo.Context) error {
 		p, err = s.app.People.ByToken(token)
 	}
 	if errors.Is(err, people.ErrToken) && strings.HasPrefix(token, app.KeyPrefix) {
-		s.wrongToken(from)
-		return problem(http.StatusUnauthorized, "`stonebaton console` prints the link that is.", "this is not the key of these records")
+		return s.wrongToken(from, token, problem(http.StatusUnauthorized, "`stonebaton console` prints the link that is.", "this is not the key of these records"))
 	}
 	if errors.Is(err, people.ErrToken) {
-		s.wrongToken(from)
+		why := s.wrongToken(from, token, problem(http.StatusUnauthorized, "`stonebaton person token NAME`, on the machine of the service, gives a new one.", "%v", people.ErrToken))
+		if asProblem(why).Status == http.StatusTooManyRequests {
+			return why
+		}
 		name, _, _ := strings.Cut(in.Token, ".")
 		if people.CheckName(name) != nil {
 			name = "somebody" // what was typed may be anything, a secret too
@@ -66,7 +65,7 @@ func (s *Service) signIn(c *echo.Context) error {
 		if err := s.app.Record(ctx, rows.Entry{Person: name, Via: "sign-in", Did: "sign-in failed", About: from}); err != nil {
 			return err
 		}
-		return problem(http.StatusUnauthorized, "`stonebaton person token NAME`, on the machine of the service, gives a new one.", "%v", err)
+		return why
 	}
 	if err != nil {
 		return err
@@ -161,7 +160,7 @@ func (s *Service) people(c *echo.Context) error {
 }
 
 func personOf(p people.Person) api.Person {
-	return api.Person{ID: p.Name, Rights: p.Rights, Is: append([]string{}, p.Is...), Address: p.Address, Vouches: p.Key != "", Since: p.Since}
+	return api.Person{ID: p.Name, Rights: p.Rights, Is: append([]string{}, p.Is...), Address: p.Address, Vouches: p.Key != "", Through: p.Through, Since: p.Since}
 }
 
 // addPerson adds somebody; the answer has their token, which is not kept.
@@ -181,7 +180,7 @@ func (s *Service) addPerson(c *echo.Context) error {
 	}
 	var token string
 	err = s.app.ChangePeople(c.Request().Context(), w.Name, w.via, func() (err error) {
-		token, err = s.app.People.Add(people.Person{Name: in.Name, Rights: in.Rights, Is: in.Is, Address: in.Address, Key: in.Key}, time.Now())
+		token, err = s.app.People.Add(people.Person{Name: in.Name, Rights: in.Rights, Is: in.Is, Address: in.Address, Key: in.Key, Through: in.Through}, time.Now())
 		return err
 	})
 	if err != nil {
@@ -219,6 +218,9 @@ func (s *Service) setPerson(c *echo.Context) error {
 			p.Rights = in.Rights
 			p.Is = in.Is
 			p.Address = in.Address
+			if in.Through != nil {
+				p.Through = in.Through
+			}
 		})
 	})
 }

@@ -371,6 +371,9 @@ func (s *Service) decide(c *echo.Context, t rows.Ticket, in api.Settle) error {
 	if err != nil {
 		return err
 	}
+	if w.own && t.Need > 1 { // an application could make up as many as it takes
+		return problem(http.StatusForbidden, "Somebody in the file of the people can settle it: stonebaton person list.", "it takes %d people, and %s is known from %s alone", t.Need, w.Name, w.via)
+	}
 	return s.app.Engine.Settle(c.Request().Context(), t.Run, ledger.StepID(t.Step), loop.Settlement{ID: in.ID, Verb: in.Verb, By: w.Name, Stands: stands, As: in.As, Because: strings.TrimSpace(in.Because), Args: in.Args, Result: result, Shown: in.Shown, Spare: in.Spare})
 }
 

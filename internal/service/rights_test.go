@@ -29,6 +29,7 @@ import (
 	"stonebaton.example/core/right"
 	"stonebaton.example/internal/app"
 	"stonebaton.example/internal/people"
+	"stonebaton.example/internal/tools"
 )
 
 // shop is a project in which a write needs the harbourmaster, or two people of the office.
@@ -151,6 +152,10 @@ func everybody(t *testing.T, r *running) *house {
 // passing.
 func TestEachCallByEachKindOfPerson(t *testing.T) {
 	h := everybody(t, run(t, shop))
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte(shop), 0o600))
+	k := everybody(t, locked(t, app.Config{Dir: dir, Access: app.Access{Local: true}})) // who says nothing there is the local person, without the key
+	withKey := []string{"POST /api/runs/{id}/stop", "POST /api/sessions/{id}/share", "POST /api/tickets/{id}/settle"}
 	all, known := "tess vera bert agnes ada", "tess vera bert agnes ada"
 	table := map[string]string{
 		"GET /healthz": all + " nobody", "GET /readyz": all + " nobody", "GET /problems": all + " nobody", "GET /api/me": all + " nobody", "POST /api/sign-in": all + " nobody",
@@ -191,6 +196,14 @@ func TestEachCallByEachKindOfPerson(t *testing.T) {
 				} else {
 					assert.Equal(t, map[bool]int{true: 401, false: 403}[name == ""], code, "%s by %q: %s", call, name, body)
 					assert.Contains(t, body, `"remedy"`)
+				}
+				if name == "" {
+					code, body = k.as("", strings.ToUpper(method), param.ReplaceAllString(path, "none"), in)
+					if (strings.Contains(may, "tess") || strings.Contains(may, "vera")) && !slices.Contains(withKey, call) {
+						assert.NotContains(t, []int{401, 403}, code, "%s without the key: %s", call, body)
+					} else {
+						assert.Equal(t, 403, code, "%s without the key: %s", call, body)
+					}
 				}
 			}
 		}
@@ -458,6 +471,88 @@ func TestAStreamEndsWithTheRight(t *testing.T) {
 	assert.NotContains(t, string(rest), "Gannet")
 }
 
+// TestNobodyIsLockedOut: wrong tokens from an address keep no right one from there out, nor the
+// key of the records.
+func TestNobodyIsLockedOut(t *testing.T) {
+	h := everybody(t, run(t, shop))
+	h.tokens["x"] = "ada.guess"
+	limited := false
+	for range 40 {
+		code, body := h.as("x", "GET", "/api/runs", nil)
+		limited = limited || code == 429
+		if code == 401 {
+			assert.Contains(t, body, `"detail":"the token is not valid"`)
+		}
+	}
+	assert.True(t, limited)
+	for _, name := range []string{"ada", "tess", "vera"} {
+		code, body := h.as(name, "GET", "/api/runs", nil)
+		assert.Equal(t, 200, code, body)
+	}
+	code, body := h.as("", "POST", "/api/sign-in", api.SignIn{Token: h.tokens["ada"]})
+	assert.Equal(t, 200, code, body)
+
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stonebaton.yaml"), []byte(shop), 0o600))
+	k := &house{locked(t, app.Config{Dir: dir}), map[string]string{"x": app.KeyPrefix + "guess"}}
+	for range 40 {
+		k.as("x", "GET", "/api/runs", nil)
+	}
+	k.tokens["key"] = k.app.Key()
+	code, body = k.as("key", "GET", "/api/people", nil)
+	assert.Equal(t, 200, code, body)
+}
+
+// TestTheOutboxKeepsLinks: what makes a link good is shown to whom it was sent to alone.
+func TestTheOutboxKeepsLinks(t *testing.T) {
+	h := everybody(t, run(t, shop))
+	token, err := h.app.Links.Sign(people.NewLink(7, "hans", time.Now().Add(time.Hour)), time.Now())
+	require.NoError(t, err)
+	_, err = h.app.Store.Send(ctx, "k", tools.Message{At: time.Now(), To: "hans", Text: "Decide: http://127.0.0.1/link#" + token + " soon"})
+	require.NoError(t, err)
+	kept, err := h.app.Store.Messages(ctx, "")
+	require.NoError(t, err)
+	assert.NotContains(t, kept[0].Text, token, "nor is it in the records")
+	read := func(name string) string {
+		code, body := h.as(name, "GET", "/api/outbox", nil)
+		require.Equal(t, 200, code)
+		return body
+	}
+	assert.NotContains(t, read("ada"), token)
+	assert.Contains(t, read("ada"), "only-for-whom-it-was-sent-to")
+	shown := h.app.Links.ShowLinks(kept[0].Text, func(p string) bool { return p == "hans" })
+	assert.Contains(t, shown, token, "hans has it whole")
+	l, err := h.app.Links.Read(token, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, "hans", l.Person)
+	assert.NotContains(t, h.app.Links.ShowLinks(kept[0].Text, func(p string) bool { return p == "ada" }), token)
+}
+
+// TestASessionOfToolsIsWhoBeganIt: another person does not go on in it.
+func TestASessionOfToolsIsWhoBeganIt(t *testing.T) {
+	h := everybody(t, run(t, shop))
+	send := func(name, session, body string) *http.Response {
+		req, err := http.NewRequest("POST", h.url+"/mcp", strings.NewReader(body))
+		require.NoError(t, err)
+		for k, v := range map[string]string{"Content-Type": "application/json", "Accept": "application/json, text/event-stream", "Authorization": "Bearer " + h.tokens[name], "Mcp-Session-Id": session} {
+			if v != "" {
+				req.Header.Set(k, v)
+			}
+		}
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		t.Cleanup(func() { resp.Body.Close() })
+		return resp
+	}
+	began := send("bert", "", `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"protocolVersion":"2025-06-18","capabilities":{},"clientInfo":{"name":"x","version":"1"}}}`)
+	require.Equal(t, 200, began.StatusCode)
+	session := began.Header.Get("Mcp-Session-Id")
+	require.NotEmpty(t, session)
+	const list = `{"jsonrpc":"2.0","id":2,"method":"tools/list"}`
+	assert.Equal(t, 200, send("bert", session, list).StatusCode)
+	assert.Equal(t, 404, send("ada", session, list).StatusCode)
+}
+
 func TestWrongTokensAreLimited(t *testing.T) {
 	h := everybody(t, run(t, shop))
 	wrong := 0
@@ -500,6 +595,10 @@ func TestAnApplicationSaysWhoAsks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "skipper@kelmere.example", row.Person)
 	h.tokens["x"] = says(func(c *jwt.RegisteredClaims) { c.Subject = "hans" })
+	code, body = h.as("x", "GET", "/api/me", nil)
+	assert.Equal(t, 401, code, "nobody in the book, where the book does not say so: %s", body)
+	assert.Contains(t, body, `"detail":"the token is not valid"`)
+	require.NoError(t, h.app.People.Set("hans", func(p *people.Person) { p.Through = []string{"portal"} }))
 	code, _ = h.as("x", "GET", "/api/tools", nil)
 	assert.Equal(t, 403, code, "hans may look at tools, but not through an application that may only talk")
 	_, body = h.as("x", "GET", "/api/me", nil)
@@ -518,9 +617,20 @@ func TestAnApplicationSaysWhoAsks(t *testing.T) {
 		"for itself":               func(c *jwt.RegisteredClaims) { c.Subject = "portal" },
 		"for a name with a escape": func(c *jwt.RegisteredClaims) { c.Subject = "a\x1b[2J" },
 	} {
-		_, _, err := h.app.People.Vouched(says(change), now, []string{"treasurer"})
+		_, _, _, err := h.app.People.Vouched(says(change), now, []string{"treasurer"})
 		assert.ErrorIs(t, err, people.ErrToken, why)
 	}
+	require.NoError(t, h.app.People.Set("portal", func(p *people.Person) { p.Rights = rights(right.Talk, right.Approve) }))
+	waived := h.ticketOf(h.begins("skipper", "Waive 30 EUR of dues of the Gannet."))
+	for _, name := range []string{"one", "two"} { // as many as it takes, each a name that the application has made up
+		h.tokens[name] = says(func(c *jwt.RegisteredClaims) { c.Subject = name })
+		code, body := h.settle(name, waived.ID, api.Settle{Verb: "allow"})
+		assert.Contains(t, []int{403, 404}, code, body)
+	}
+	open, err := h.app.Store.Ticket(ctx, waived.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "open", open.Status)
+	assert.Empty(t, open.Votes)
 	parts := strings.Split(says(nil), ".")
 	parts[2] = strings.Repeat("A", len(parts[2]))
 	h.tokens["x"] = strings.Join(parts, ".")

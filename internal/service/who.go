@@ -30,6 +30,8 @@ type caller struct {
 	via    string // how it is known: local, token, sign-in, link, or the application that says so
 	signin string // hash of the cookie's value, where they have signed in
 	link   *people.Link
+	// own is true of somebody whom an application has made up: nobody in the book.
+	own bool
 	// keyless is the local person where they do not show the key of the records: they may look
 	// and talk.
 	keyless bool
@@ -89,17 +91,17 @@ func (s *Service) from(r *http.Request) string {
 	return host
 }
 
-// limited refuses an address from which too many wrong tokens came.
-func (s *Service) limited(from string) error {
-	if l := s.door.wrong.Get(from); l != nil && l.Value().Tokens() < 1 {
-		return problem(http.StatusTooManyRequests, "Wait a minute.", "too many wrong tokens came from %s", from)
+// wrongToken counts a wrong token, by the address that it came from and by what was tried, and
+// gives what to say. A right token is never counted and always lets in: nobody can lock others
+// out, whatever comes from their address.
+func (s *Service) wrongToken(from, tried string, why error) error {
+	for _, key := range []string{"from " + from, "tried " + hashOf(tried)} {
+		l, _ := s.door.wrong.GetOrSet(key, rate.NewLimiter(rate.Every(wrongEvery), wrongAtOne))
+		if !l.Value().Allow() {
+			why = problem(http.StatusTooManyRequests, "Wait a minute.", "too many wrong tokens came from %s", from)
+		}
 	}
-	return nil
-}
-
-func (s *Service) wrongToken(from string) {
-	l, _ := s.door.wrong.GetOrSet(from, rate.NewLimiter(rate.Every(wrongEvery), wrongAtOne))
-	l.Value().Allow()
+	return why
 }
 
 // hashOf hashes a cookie's value; it has 256 random bits.
@@ -163,9 +165,6 @@ func (s *Service) unlocks(token string) bool {
 // bearer says who asks with a token, of their own or of an application that says for whom.
 func (s *Service) bearer(r *http.Request, auth string) (*caller, error) {
 	from := s.from(r)
-	if err := s.limited(from); err != nil {
-		return nil, err
-	}
 	scheme, token, _ := strings.Cut(auth, " ")
 	if strings.EqualFold(scheme, "Link") {
 		return s.linked(r, token, from)
@@ -180,15 +179,16 @@ func (s *Service) bearer(r *http.Request, auth string) (*caller, error) {
 	p, err := people.Person{}, error(nil)
 	if strings.Count(token, ".") == 2 {
 		var app string
-		p, app, err = s.app.People.Vouched(token, time.Now(), s.approvers())
-		w = &caller{Person: p, via: app}
+		var own bool
+		p, app, own, err = s.app.People.Vouched(token, time.Now(), s.approvers())
+		w = &caller{Person: p, via: app, own: own}
 	} else {
 		p, err = s.app.People.ByToken(token)
 		w = &caller{Person: p, via: "token"}
 	}
-	if errors.Is(err, people.ErrToken) {
-		s.wrongToken(from)
-		return nil, problem(http.StatusUnauthorized, signInRemedy, "%v", err)
+	if errors.Is(err, people.ErrToken) { // why, is not for who tries
+		s.log.Debug("a token was refused", "from", from, "error", err)
+		return nil, s.wrongToken(from, token, problem(http.StatusUnauthorized, signInRemedy, "%v", people.ErrToken))
 	}
 	return w, err
 }
@@ -201,8 +201,7 @@ func (s *Service) linked(r *http.Request, token, from string) (*caller, error) {
 		return nil, problem(http.StatusGone, "Sign in and look among the tickets, or wait for the next notice.", "%v", err)
 	}
 	if err != nil {
-		s.wrongToken(from)
-		return nil, problem(http.StatusUnauthorized, "Open the link as it was sent.", "%v", err)
+		return nil, s.wrongToken(from, token, problem(http.StatusUnauthorized, "Open the link as it was sent.", "%v", err))
 	}
 	used, err := s.app.Store.LinkUsed(r.Context(), l.ID)
 	if err != nil {
@@ -230,13 +229,14 @@ func (s *Service) linked(r *http.Request, token, from string) (*caller, error) {
 // byLink is how somebody is known who decides with a link.
 const byLink = "link"
 
-// approvers names the approvers of the project: no application may say that it asks for one.
+// approvers names those who may settle something in the project: no application may say that it
+// asks for one.
 func (s *Service) approvers() []string {
 	p, err := s.app.Projects.Current()
 	if err != nil {
 		return nil
 	}
-	return p.Approvers
+	return p.Deciders()
 }
 
 // signedIn says who signed in with a browser. A token that was renewed, and a person who was

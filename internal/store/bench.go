@@ -9,6 +9,7 @@ import (
 
 	"stonebaton.example/core/ledger"
 	"stonebaton.example/core/project"
+	"stonebaton.example/internal/people"
 	"stonebaton.example/internal/rows"
 	"stonebaton.example/internal/tools"
 )
@@ -84,11 +85,12 @@ type messageRow struct {
 	Run, Tool, Recipient, Subject, Text string
 }
 
-// Send keeps a message of the outbox, once for each key.
+// Send keeps a message of the outbox, once for each key. Of a link it keeps what makes it good
+// from everybody who reads the records.
 func (s *Store) Send(ctx context.Context, key string, m tools.Message) (tools.Message, error) {
 	var n int64
 	err := s.write.do(ctx, func(t *tx) error {
-		if err := t.do(send, messageRow{Key: key, At: rows.Moment{Time: m.At}, Run: m.Run, Tool: m.Tool, Recipient: m.To, Subject: m.Subject, Text: m.Text}); err != nil {
+		if err := t.do(send, messageRow{Key: key, At: rows.Moment{Time: m.At}, Run: m.Run, Tool: m.Tool, Recipient: m.To, Subject: people.HideLinks(m.Subject), Text: people.HideLinks(m.Text)}); err != nil {
 			return err
 		}
 		return t.get(&n, sentAs, named{"key": key})

@@ -118,6 +118,30 @@ func Grants(dir string, reads, writes []string) (read, write []string, err error
 	return read, write, nil
 }
 
+// Unreached tells what a program asked for of the network and did not get, where its tool grants
+// it granted.
+func Unreached(refused []string, granted string) string {
+	var own, other []string
+	for _, r := range refused {
+		if at, _, itself := strings.Cut(r, " ("); itself {
+			own = append(own, at)
+		} else {
+			other = append(other, r)
+		}
+	}
+	var out []string
+	if len(other) > 0 {
+		out = append(out, fmt.Sprintf("it asked for %s, which its network does not name", strings.Join(other, ", ")))
+		if granted != "" {
+			out[0] += "; it may reach " + granted
+		}
+	}
+	if len(own) > 0 {
+		out = append(out, fmt.Sprintf("it asked for %s, which is this service itself, and no program reaches that", strings.Join(own, ", ")))
+	}
+	return strings.Join(out, "; ")
+}
+
 // Ran gives the result that a model reads of a program which had the time within: "exit",
 // and where there is something to say "output", "errors", the hosts that were "refused" to
 // it, and why it was "ended".

@@ -314,8 +314,14 @@ type kept struct {
 	at     time.Time
 }
 
+// keyOf is of all that a call is made of: what one person was given is not given to another,
+// unless the tool says that it is the same for all.
 func keyOf(i deed.Invocation) string {
-	raw, err := json.Marshal([]any{i.Project.Version, i.Tool.Name, i.Args, i.Facts})
+	var of any
+	if !i.Tool.Shared {
+		of = []any{i.Person, i.Vars["person"]}
+	}
+	raw, err := json.Marshal([]any{i.Project.Version, i.Tool.Name, i.Stub, i.Args, i.Facts, of})
 	if err != nil {
 		return ""
 	}

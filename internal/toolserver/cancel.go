@@ -99,7 +99,7 @@ func (t *taken) watch(next http.Handler) http.Handler {
 				r.Header.Set(requestHeader, string(n.ID))
 				w = &unanswered{w}
 			case cancelling:
-				t.add(r.Header.Get("Mcp-Session-Id"), string(n.Params.Request), n.Params.Reason)
+				t.add(r.Header.Get(sessionHeader), string(n.Params.Request), n.Params.Reason)
 			}
 		}
 		next.ServeHTTP(w, r)

@@ -17,6 +17,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/jellydator/ttlcache/v3"
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 
 	"stonebaton.example/core/ledger"
@@ -48,13 +49,15 @@ type Server struct {
 	offered map[string]ledger.Hash // contracts by tool
 	asked   map[string]ledger.Hash // prompts, likewise
 
-	taken taken
+	taken  taken
+	owners *ttlcache.Cache[string, string] // who began a session, by its id
 }
 
 // New gives a server of the tools of an app's project. It follows the
 // project as its files change.
 func New(a *app.App, log *slog.Logger) *Server {
-	t := &Server{app: a, log: log, offered: map[string]ledger.Hash{}, asked: map[string]ledger.Hash{}}
+	t := &Server{app: a, log: log, offered: map[string]ledger.Hash{}, asked: map[string]ledger.Hash{},
+		owners: ttlcache.New(ttlcache.WithTTL[string, string](2 * sessionLife))}
 	t.server = mcp.NewServer(&mcp.Implementation{Name: "stonebaton", Version: "1"}, &mcp.ServerOptions{
 		Capabilities: &mcp.ServerCapabilities{Tools: &mcp.ToolCapabilities{ListChanged: true}, Prompts: &mcp.PromptCapabilities{ListChanged: true}, Resources: &mcp.ResourceCapabilities{}},
 		Instructions: "The tools, relays and agents of a project. A call may wait for a person; progress says for whom.",
@@ -83,6 +86,12 @@ func (t *Server) Run(ctx context.Context, over mcp.Transport) error {
 	return t.server.Run(ctx, watched{over, &t.taken})
 }
 
+// sessionHeader names the session of a request.
+const sessionHeader = "Mcp-Session-Id"
+
+// sessionLife is how long a session lives in which nothing is asked.
+const sessionLife = 30 * time.Minute
+
 // sessionless is the first revision of the protocol whose requests over HTTP stand alone.
 const sessionless = "2026-07-28"
 
@@ -90,9 +99,20 @@ const sessionless = "2026-07-28"
 // protocol has them.
 func (t *Server) Handler() http.Handler {
 	here := func(*http.Request) *mcp.Server { return t.server }
-	sessions := mcp.NewStreamableHTTPHandler(here, &mcp.StreamableHTTPOptions{SessionTimeout: 30 * time.Minute})
+	sessions := mcp.NewStreamableHTTPHandler(here, &mcp.StreamableHTTPOptions{SessionTimeout: sessionLife})
 	single := mcp.NewStreamableHTTPHandler(here, &mcp.StreamableHTTPOptions{Stateless: true, PropagateRequestCancellation: true})
 	return t.taken.watch(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if id := r.Header.Get(sessionHeader); id != "" {
+			if o := t.owners.Get(id); o != nil && o.Value() != r.Header.Get(Person) {
+				http.Error(w, "there is no such session", http.StatusNotFound) // it is somebody else's
+				return
+			}
+		}
+		defer func() {
+			if id := w.Header().Get(sessionHeader); id != "" {
+				t.owners.GetOrSet(id, r.Header.Get(Person))
+			}
+		}()
 		if r.Header.Get("Mcp-Protocol-Version") >= sessionless { // revisions are dates
 			single.ServeHTTP(w, r)
 			return

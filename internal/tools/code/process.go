@@ -361,7 +361,7 @@ func (x *process) run(ctx context.Context, work string, spec sandbox.Spec) error
 		case d.Signal != "":
 			x.why = "a signal ended it: " + d.Signal
 		case len(d.Refused) > 0:
-			x.why = fmt.Sprintf("exit code %d; it asked for %s, which its network does not name", d.Code, strings.Join(d.Refused, ", "))
+			x.why = fmt.Sprintf("exit code %d; %s", d.Code, tools.Unreached(d.Refused, ""))
 		default:
 			x.why = fmt.Sprintf("exit code %d", d.Code)
 		}

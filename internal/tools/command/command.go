@@ -171,7 +171,8 @@ func (h *Handler) explain(c *Command, d sandbox.Done, s sandbox.Spec) string {
 	}
 	low := strings.ToLower(string(d.Stderr))
 	if len(d.Refused) > 0 {
-		return fmt.Sprintf(". It asked for %s, which its network does not name; it may reach %s", strings.Join(d.Refused, ", "), c.Network)
+		said := tools.Unreached(d.Refused, c.Network.String())
+		return ". " + strings.ToUpper(said[:1]) + said[1:]
 	}
 	denied := strings.Contains(low, "permission denied") || strings.Contains(low, "eacces") || strings.Contains(low, "not permitted") || strings.Contains(low, "eperm")
 	if !denied {
@@ -344,6 +345,11 @@ func (h *Handler) Check(_ context.Context, t *project.Tool) error {
 	}
 	if real, err := filepath.EvalSymlinks(program); err == nil && !c.Bare && !h.owns(real) && !sandbox.Readable(real, reads[1:]) {
 		return fmt.Errorf("%s is %s, beside which it may need files that its sandbox keeps from it; add the folder of its installation to reads", c.Run[0].String(), real)
+	}
+	for _, host := range c.Network.Hosts {
+		if sandbox.Own(host) {
+			return fmt.Errorf("network: %s is this service itself, which no program reaches", host)
+		}
 	}
 	if !c.Bare && sandbox.Missing() != "" {
 		return errors.New(sandbox.Missing() + ", so it will be refused; say sandbox: none if it may run without bounds")

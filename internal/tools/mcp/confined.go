@@ -74,7 +74,7 @@ func (t *confined) Connect(ctx context.Context) (mcp.Connection, error) {
 		case d.Broke != "":
 			err = errors.New("it was ended: " + d.Broke)
 		case len(d.Refused) > 0:
-			fmt.Fprintf(t.log, "it asked for %s, which its network does not name\n", strings.Join(d.Refused, ", "))
+			fmt.Fprintln(t.log, tools.Unreached(d.Refused, ""))
 			err = io.EOF
 		default:
 			err = io.EOF

@@ -32,7 +32,7 @@ func asking(t *testing.T, spec string) (*tsql.Handler, *project.Project) {
 	write(project.Main, strings.Replace(coretest.Main, "start: desk", "start: desk\ndatabases: {river: {schema: data/river.sql, rows: {moorings: data/river.csv}}}", 1)+"---\ntool: ask\nsummary: Answer questions about berths that no other tool answers.\nsql: "+spec+"\n")
 	src, _ := app.Reader.Load(os.DirFS(dir), func(string) (string, bool) { return "", false })
 	p, probs := app.Reader.Compile(src)
-	require.NotNil(t, p, "%v", probs)
+	require.NotNil(t, p, "%+v", probs)
 	h := tsql.New(dir, "")
 	t.Cleanup(func() { assert.NoError(t, h.Close()) })
 	return h, p
@@ -176,14 +176,4 @@ func TestAModelCannotLeaveItsQuery(t *testing.T) {
 	left, err := os.ReadDir(outside)
 	require.NoError(t, err)
 	assert.Len(t, left, 1, "no file was made")
-}
-
-func TestTheRecordsAreNoTable(t *testing.T) {
-	h, p := asking(t, "{database: data/linked.db, query: SELECT 1}\neffect: read\ninput: {}\noutput: {type: array}")
-	require.NoError(t, os.Mkdir(filepath.Join(h.Dir(), ".stonebaton"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(h.Dir(), ".stonebaton", "records.db"), nil, 0o600))
-	require.NoError(t, os.Symlink("../.stonebaton/records.db", filepath.Join(h.Dir(), "data", "linked.db")))
-	_, bad := tooltest.Call(t, h, p, "ask", map[string]any{})
-	require.NotNil(t, bad)
-	assert.Contains(t, bad.Say, "which no program reads: the records, or secrets")
 }

@@ -128,6 +128,12 @@ func TestNothingCanBeWrittenAndNoOtherFileOpened(t *testing.T) {
 		}
 	}
 	assert.NoFileExists(t, outside)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, ".stonebaton"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".stonebaton", "records.db"), nil, 0o600))
+	require.NoError(t, os.Symlink("../.stonebaton/records.db", filepath.Join(dir, "data", "linked.db")))
+	_, bad := ask(t, dir, "sql: {database: data/linked.db, query: SELECT 1}", nil)
+	require.NotNil(t, bad)
+	assert.Contains(t, bad.Say, "which no program reads: the records, or secrets")
 	r, bad := ask(t, dir, "sql: {database: data/log.db, query: SELECT count(*) AS n FROM entry, one: true}", nil)
 	require.Nil(t, bad)
 	assert.Equal(t, map[string]any{"n": 2.0}, r.Value)
