@@ -54,10 +54,12 @@ python: # in which tools of the demo are written
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends python3 >/dev/null; }
 
 ATTACKED = ./internal/sandbox ./internal/addr ./internal/secret ./internal/sqlite ./internal/store ./internal/engine ./internal/service ./internal/model/... ./internal/tools/... ./internal/app ./internal/cli ./core/schema ./core/openapi
-FUZZED = core/value:FuzzRead core/functions:FuzzScripts core/schema:FuzzRepair core/openapi:FuzzRead internal/store:FuzzTexts internal/secret:FuzzStream internal/model/chat:FuzzReplies internal/understudy:FuzzChoose internal/cli:FuzzVisible
-attack: build chromium python ## what was ever tried against it: kills, a full disk, hostile models, tools, programs and peers (under ten minutes)
+FUZZED = core/value:FuzzRead core/functions:FuzzScripts core/schema:FuzzRepair core/openapi:FuzzRead internal/store:FuzzTexts internal/secret:FuzzStream internal/sqlite:FuzzOne internal/model/chat:FuzzReplies internal/understudy:FuzzChoose internal/cli:FuzzVisible
+attack: build chromium python ## what was ever tried against it: kills, a full disk, hostile models, tools, programs and peers (half an hour, most of it bombs)
 	$(call say,attacks on the parts)
 	@go test -count 1 -timeout 10m $(ATTACKED)
+	$(call say,bombs of processes and threads and memory: each twenty times behind a second bound)
+	@ATTACK=1 go test ./internal/sandbox -count 1 -timeout 40m -run Bombs -v | grep -v '^=== '
 	$(call say,what chance makes up: ten seconds for each reader of what others write)
 	@set -o pipefail; for f in $(FUZZED); do go test ./$${f%%:*} -run '^$$' -fuzz "^$${f##*:}$$" -fuzztime 10s | grep -v '^fuzz:\|^PASS' || exit 1; done
 	$(call say,attacks on the whole: 320 kills and more)

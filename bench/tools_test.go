@@ -151,6 +151,28 @@ func BenchmarkCommand(b *testing.B) {
 	}
 }
 
+// BenchmarkForks holds a hundred processes that a program starts in its sandbox against the same
+// without one.
+func BenchmarkForks(b *testing.B) {
+	const forks = 100
+	line := "i=0; while [ $i -lt 100 ]; do i=$((i+1)); (:); done"
+	p := tooltest.Project(b, "tool: c\nsummary: Do it when asked.\neffect: read\ncommand: {run: [sh, -c, '"+line+"'], output: text}\n", nil)
+	h := command.New(b.TempDir(), "", &tooltest.Secrets{})
+	for range b.N {
+		bare, ours := sideBySide(20, func() {
+			if err := exec.Command("sh", "-c", line).Run(); err != nil {
+				b.Fatal(err)
+			}
+		}, func() {
+			if _, bad := tooltest.Call(b, h, p, "c", nil); bad != nil {
+				b.Fatal(bad.Say)
+			}
+		})
+		b.ReportMetric(float64((ours-bare).Microseconds())/forks/1000, "ms-more-a-fork")
+		b.ReportMetric(float64(bare.Microseconds())/forks/1000, "ms-bare-a-fork")
+	}
+}
+
 // large makes an OpenAPI document of about so many bytes, with schemas that refer
 // to one another in circles.
 func large(bytes int) []byte {

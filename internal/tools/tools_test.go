@@ -137,7 +137,21 @@ func TestAResultIsKeptForAsLongAsItsToolAllows(t *testing.T) {
 	i.Facts = map[string]any{"length_m": 3.0}
 	r, _ = set.Call(t.Context(), i)
 	assert.Equal(t, 3.0, r.Value, "and the same state")
-	_, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: strings.Replace(coretest.Main, "summary: Sound the horn", "cache: 1m\nsummary: Sound the horn", 1)}})
+	i.Person = "hans"
+	r, _ = set.Call(t.Context(), i)
+	assert.Equal(t, 4.0, r.Value, "for the same person")
+	i.Vars = expr.Vars{"args": i.Args, "person": map[string]any{"name": "hans", "is": []any{"harbourmaster"}}}
+	r, _ = set.Call(t.Context(), i)
+	assert.Equal(t, 5.0, r.Value, "who may the same")
+	set, c, i = shaped(t, "cache: 1h\nshared: true\n")
+	for _, i.Person = range []string{"hans", "ada"} {
+		set.Call(t.Context(), i)
+	}
+	assert.Equal(t, 1, c.n, "what is the same for all says so")
+	_, probs := app.Reader.Compile(project.Source{Files: map[string]string{project.Main: strings.Replace(coretest.Main, "summary: Sound the horn", "shared: true\nsummary: Sound the horn", 1)}})
+	require.NotEmpty(t, probs)
+	assert.Contains(t, probs[0].Say, "keeps none")
+	_, probs = app.Reader.Compile(project.Source{Files: map[string]string{project.Main: strings.Replace(coretest.Main, "summary: Sound the horn", "cache: 1m\nsummary: Sound the horn", 1)}})
 	require.NotEmpty(t, probs)
 	assert.Contains(t, probs[0].Say, "only the results of reads can be kept")
 }
