@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"strings"
 	"testing"
@@ -318,4 +320,33 @@ func TestAConnectionThatIsNotAnsweredEndsWithTheProgram(t *testing.T) {
 func TestHostsThatAreWrittenWrongly(t *testing.T) {
 	_, err := sandbox.Run(t.Context(), sandbox.Spec{Args: []string{"/bin/true"}, Dir: t.TempDir(), Hosts: []string{"berths.kelmere.example:99999"}})
 	assert.ErrorContains(t, err, `"99999" is not a port from 1 to 65535, in the host berths.kelmere.example:99999`)
+}
+
+// TestARedirectLeadsNowhereElse: a host that is granted sends a program on to one that is not, by
+// name, by address, and to the service's own address.
+func TestARedirectLeadsNowhereElse(t *testing.T) {
+	came := make(chan string, 8)
+	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { came <- r.Host }))
+	defer other.Close()
+	defer sandbox.Hide(other.Listener.Addr())()
+	third := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { came <- r.Host }))
+	defer third.Close()
+	port := func(s *httptest.Server) int { return s.Listener.Addr().(*net.TCPAddr).Port }
+	targets := map[string]string{
+		"by name": fmt.Sprintf("http://tides.kelmere.example:%d/", port(third)), "by address": third.URL, "another port": fmt.Sprintf("http://berths.kelmere.example:%d/", port(third)),
+		"the service": other.URL, "the service by name": fmt.Sprintf("http://berths.kelmere.example:%d/", port(other)),
+	}
+	for what, to := range targets {
+		first := httptest.NewServer(http.RedirectHandler(to, http.StatusFound))
+		grants := []string{fmt.Sprintf("berths.kelmere.example:%d", port(first)), fmt.Sprintf("127.0.0.1:%d", port(other)), fmt.Sprintf("berths.kelmere.example:%d", port(other))}
+		d := perl(t, fmt.Sprintf(`use HTTP::Tiny; my $r = HTTP::Tiny->new(timeout => 5)->get("http://berths.kelmere.example:%d/"); print "$r->{status} $r->{url} $r->{content}"`, port(first)), hosts(grants...))
+		first.Close()
+		host := strings.TrimSuffix(strings.TrimPrefix(to, "http://"), "/")
+		assert.Regexp(t, "Could not connect to '"+host+"': (Permission denied|Name or service not known)", string(d.Stdout), "%s: %s", what, d.Stderr)
+		assert.NotEmpty(t, d.Refused, what)
+		if strings.HasPrefix(what, "the service") {
+			assert.Contains(t, d.Refused[0], "this service itself, which no program reaches")
+		}
+	}
+	assert.Empty(t, came)
 }
