@@ -90,13 +90,6 @@ effect: read
 retry: 0
 command: {run: [perl, -e, "use Socket; socket(my $s, PF_INET, SOCK_STREAM, 0) or die qq(no socket: $!\\n)"]}
 ---
-tool: forks
-summary: A program that forks without an end.
-effect: read
-retry: 0
-timeout: 30s
-command: {run: [sh, -c, "f() { f 2>/dev/null | f 2>/dev/null & }; f; sleep 20"]}
----
 tool: disk
 summary: A program that fills the disk.
 effect: read
@@ -107,7 +100,7 @@ command: {run: [sh, -c, "i=0; while true; do i=$((i+1)); head -c 1000000 /dev/ze
 agent: desk
 summary: Calls what it is told to call.
 prompt: You are the hostile desk.
-tools: [endless, greedy, down, slow, flood, elsewhere, unsure, inner, outside, network, forks, disk]
+tools: [endless, greedy, down, slow, flood, elsewhere, unsure, inner, outside, network, disk]
 `
 
 const hostileLines = `
@@ -139,7 +132,7 @@ func TestHostileToolsGetAClearErrorAndTheServiceLives(t *testing.T) {
 	defer close(hang)
 	dir := t.TempDir()
 	lines := ""
-	for _, tool := range []string{"endless", "greedy", "down", "slow", "flood", "elsewhere", "unsure", "inner", "outside", "network", "forks", "disk"} {
+	for _, tool := range []string{"endless", "greedy", "down", "slow", "flood", "elsewhere", "unsure", "inner", "outside", "network", "disk"} {
 		lines += fmt.Sprintf("  - {who: hostile desk, said: \"^call %s$\", calls: [{tool: %s}]}\n", tool, tool)
 	}
 	lines += hostileLines
@@ -158,7 +151,6 @@ func TestHostileToolsGetAClearErrorAndTheServiceLives(t *testing.T) {
 		"inner":     "127.0.0.2 is a private address; say private: true",
 		"outside":   "cat: /etc/shadow: Permission denied. In its sandbox it may read the system's programs, write to its own folder, and reach no network.",
 		"network":   "no socket: Permission denied. In its sandbox",
-		"forks":     "forks was ended: it had ",
 		"disk":      "disk was ended: it wrote more than 8 MB to its folder",
 	} {
 		j := sayJSON(t, s, 0, "call "+tool)

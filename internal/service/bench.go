@@ -204,7 +204,7 @@ func (s *Service) outbox(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	list, err := s.app.Store.MessagesAfter(c.Request().Context(), asks(c).seer(), c.QueryParam("to"), after, limit+1)
+	list, err := s.app.Store.MessagesAfter(c.Request().Context(), asks(c).seer(), asks(c).Address, c.QueryParam("to"), after, limit+1)
 	if err != nil {
 		return err
 	}

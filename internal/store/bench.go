@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -106,9 +107,9 @@ func (s *Store) Messages(ctx context.Context, to string) ([]tools.Message, error
 
 // MessagesAfter lists a page of the outbox, the oldest first; after is the number of
 // the last message of the page before, 0 for the first page. Where seer is not empty it is
-// those of runs that this person may see.
-func (s *Store) MessagesAfter(ctx context.Context, seer, to string, after int64, limit int) ([]tools.Message, error) {
-	return s.outbox(ctx, `SELECT * FROM outbox WHERE :to IN ('', recipient) AND (:for = '' OR run IN (SELECT id FROM run WHERE `+seenBy+`)) AND n > :after ORDER BY n LIMIT :limit`, named{"for": seer, "to": to, "after": after, "limit": limit})
+// those of runs that this person may see, and those to their name or address.
+func (s *Store) MessagesAfter(ctx context.Context, seer, address, to string, after int64, limit int) ([]tools.Message, error) {
+	return s.outbox(ctx, `SELECT * FROM outbox WHERE :to IN ('', recipient) AND (:for = '' OR recipient IN (:for, :address) OR run IN (SELECT id FROM run WHERE `+seenBy+`)) AND n > :after ORDER BY n LIMIT :limit`, named{"for": seer, "address": cmp.Or(address, seer), "to": to, "after": after, "limit": limit})
 }
 
 func (s *Store) outbox(ctx context.Context, query string, params named) ([]tools.Message, error) {

@@ -191,7 +191,7 @@ func TestAServerIsConfined(t *testing.T) {
 	require.NoError(t, os.WriteFile(secret, []byte("theirs"), 0o600))
 	for more, want := range map[string]string{
 		"": "kept, kept, kept, own",
-		", reads: [\"" + outside + "\"], network: [\"127.0.0.1\"]": "theirs, connected, kept, own",
+		", reads: [\"" + outside + "\"], network: [\"" + l.Addr().String() + "\"]": "theirs, connected, kept, own",
 	} {
 		s, p, err := opened(t, doc("pries", more), "pry")
 		require.NoError(t, err, more)
