@@ -55,7 +55,7 @@ func TestBombs(t *testing.T) {
 				cmd.Env = append(os.Environ(), "BOMB="+name, "ROUNDS="+rounds, "BOUNDS="+by)
 				out, err := outer.Run(t, cmd)
 				assert.NoError(t, err, "%s", out)
-				assert.Less(t, outer.Highest(t), 180, "processes and threads, those of the test among them")
+				assert.Less(t, outer.Highest(t), 300, "processes and threads, those of the test among them, and those of earlier rounds of which nobody has taken note yet")
 				assert.Zero(t, outer.Now(t), "nothing is left")
 				t.Logf("at the most %d processes and threads; %s", outer.Highest(t), strings.TrimSpace(string(out)))
 			})
@@ -91,7 +91,7 @@ func TestBombIn(t *testing.T) {
 	}
 	for range rounds {
 		s.Dir = t.TempDir()
-		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 		began := time.Now()
 		d, err := sandbox.Run(ctx, s)
 		cancel()

@@ -6,6 +6,7 @@ package sandboxtest
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -21,7 +22,10 @@ import (
 )
 
 // Outer is a control group of a test.
-type Outer struct{ pids, memory string }
+type Outer struct {
+	pids, memory string
+	in           string // where its processes begin: in version 2 a group has either processes or groups
+}
 
 // Bound makes a control group with at most so many processes and threads and bytes of memory,
 // which is removed with all that is in it when the test ends. Where none can be made, the test is
@@ -30,14 +34,25 @@ func Bound(t *testing.T, processes int, memory int64) *Outer {
 	t.Helper()
 	o := &Outer{pids: "/sys/fs/cgroup/pids", memory: "/sys/fs/cgroup/memory"}
 	most := "memory.limit_in_bytes"
+	unified := false
+	share := func(dir string) error {
+		return os.WriteFile(filepath.Join(dir, "cgroup.subtree_control"), []byte("+pids +memory"), 0)
+	}
 	if _, err := os.Stat("/sys/fs/cgroup/cgroup.controllers"); err == nil {
-		o.pids, o.memory, most = "/sys/fs/cgroup", "/sys/fs/cgroup", "memory.max"
+		o.pids, o.memory, most, unified = "/sys/fs/cgroup", "/sys/fs/cgroup", "memory.max", true
+		_ = share(o.pids) // they may be there already
 	}
 	name := fmt.Sprintf("bound-%d-%d", os.Getpid(), time.Now().UnixNano())
 	o.pids, o.memory = filepath.Join(o.pids, name), filepath.Join(o.memory, name)
 	t.Cleanup(o.remove)
 	for _, err := range []error{os.MkdirAll(o.pids, 0o755), os.MkdirAll(o.memory, 0o755), write(o.pids, "pids.max", processes), write(o.memory, most, memory)} {
 		if err != nil {
+			t.Skipf("no second bound can be set here, behind which this could run: %v", err)
+		}
+	}
+	if o.in = o.pids; unified {
+		o.in = filepath.Join(o.pids, "begins")
+		if err := errors.Join(share(o.pids), os.Mkdir(o.in, 0o755)); err != nil {
 			t.Skipf("no second bound can be set here, behind which this could run: %v", err)
 		}
 	}
@@ -63,11 +78,11 @@ func (o *Outer) Run(t *testing.T, cmd *exec.Cmd) ([]byte, error) {
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
 	pid := strconv.Itoa(cmd.Process.Pid)
-	err = write(o.pids, "cgroup.procs", cmd.Process.Pid)
-	if err == nil {
+	err = write(o.in, "cgroup.procs", cmd.Process.Pid)
+	if err == nil && o.memory != o.pids {
 		err = write(o.memory, "cgroup.procs", cmd.Process.Pid)
 	}
-	within, _ := os.ReadFile(filepath.Join(o.pids, "cgroup.procs"))
+	within, _ := os.ReadFile(filepath.Join(o.in, "cgroup.procs"))
 	if err != nil || strings.TrimSpace(string(within)) != pid || o.number(t, "pids.max") <= 0 {
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
@@ -100,8 +115,13 @@ func (o *Outer) Now(t *testing.T) int {
 	return n
 }
 
-// Highest is how many there were at a time.
-func (o *Outer) Highest(t *testing.T) int { return o.number(t, "pids.peak") }
+// Highest is how many there were at a time; 0 where the kernel does not say (before Linux 6.5).
+func (o *Outer) Highest(t *testing.T) int {
+	if _, err := os.Stat(filepath.Join(o.pids, "pids.peak")); err != nil {
+		return 0
+	}
+	return o.number(t, "pids.peak")
+}
 
 // remove ends what is behind the bound.
 func (o *Outer) remove() {
