@@ -286,11 +286,11 @@ func Run(ctx context.Context, s Spec) (Done, error) {
 	err = cmd.Wait()
 	close(w.stop)
 	watching.Wait()
-	w.killAll() // what it left behind
+	w.close()
 	if buried(cmd) {
 		w.broke("it had itself traced, and stopped")
 	}
-	w.gone()
+	w.gone() // what it left behind
 	unused(w)
 	if (w.late || err != nil) && w.reason() == "" { // did it do without?
 		if why := w.bound(1); why != "" {
@@ -557,6 +557,13 @@ func (w *watch) killAll() {
 	defer w.mu.Unlock()
 	w.ended = true
 	w.kill()
+}
+
+// close lets no other process of the program be.
+func (w *watch) close() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.ended = true
 }
 
 // kill says whether nothing is left to be ended.

@@ -26,8 +26,8 @@ var threads = struct {
 
 const (
 	spareThreads = 32
-	replaceAfter = 16
-	atOnce       = 8 // that may be made before it is looked again
+	replaceAfter = 24
+	atOnce       = 8 // for which there has to be room; after half as many it is looked again
 )
 
 // errTogether says that all programs have as many processes as they may have.
@@ -53,14 +53,16 @@ func spareSome() error {
 	hold := make(chan struct{})
 	defer close(hold)
 	before := 0
-	for range spareThreads {
-		now := tasks("self")
-		if now != before {
-			if err := room(atOnce); err != nil {
-				return err
+	for n := range spareThreads {
+		if n%(atOnce/2) == 0 {
+			now := tasks("self")
+			if now != before {
+				if err := room(atOnce); err != nil {
+					return err
+				}
 			}
+			before = now
 		}
-		before = now
 		locked := make(chan struct{})
 		go func() {
 			runtime.LockOSThread()
